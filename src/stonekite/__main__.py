@@ -1,0 +1,3 @@
+from stonekite.cli import main
+
+main()

@@ -1,0 +1,352 @@
+"""The command line. Nothing here imports Qt unless a window is asked for."""
+
+import json
+import sys
+import tempfile
+from collections.abc import Callable
+from contextlib import contextmanager
+from functools import wraps
+from pathlib import Path
+from typing import Any
+
+import click
+
+from stonekite import __version__
+
+MATRIX_NAMES = ("half-sum", "equal-power", "raised-side")
+FILE = click.Path(path_type=Path)
+
+
+class _Commands(click.Group):
+    """Anything that is not a command is a file to open in the window."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        if not args or (args[0] not in self.commands and args[0] not in ("--help", "--version")):
+            args = ["open", *args]
+        return super().parse_args(ctx, args)
+
+
+@click.group(
+    cls=_Commands,
+    context_settings={"help_option_names": ["-h", "--help"]},
+    help="Process the two halves of a stereo recording separately, and compare.\n\n"
+    "`stonekite [SESSION|AUDIO…]` opens the window; `stonekite --demo` with the demo recording.",
+)
+@click.version_option(__version__, prog_name="Stone Kite")
+def main() -> None:
+    pass
+
+
+def _faults(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Known faults become one sentence on standard error and exit code 1."""
+
+    @wraps(command)
+    def guarded(*args: Any, **kwargs: Any) -> Any:
+        from stonekite.files.audio import AudioError
+        from stonekite.session.storage import SessionError
+
+        try:
+            return command(*args, **kwargs)
+        except (AudioError, SessionError) as error:
+            _fail(str(error))
+        except OSError as error:
+            _fail(f"{error.filename or 'A file'}: {(error.strerror or str(error)).lower()}.")
+
+    return guarded
+
+
+def _fail(sentence: str) -> None:
+    click.echo(f"stonekite: {sentence}", err=True)
+    sys.exit(1)
+
+
+@contextmanager
+def _progress(label: str):
+    """A function that takes 0 to 1 and shows a bar, on a terminal only."""
+    if not sys.stderr.isatty():
+        yield lambda done: None
+        return
+    with click.progressbar(length=1000, label=label, file=sys.stderr) as bar:
+        yield lambda done: bar.update(int(done * 1000) - bar.pos)
+
+
+def _say(figures: dict[str, Any], as_json: bool) -> None:
+    if as_json:
+        click.echo(json.dumps(figures, indent=2, ensure_ascii=False, allow_nan=False))
+        return
+    for name, value in _flat(figures):
+        click.echo(f"{name:<34} {_shown(value)}")
+
+
+def _flat(figures: dict[str, Any], prefix: str = ""):
+    for name, value in figures.items():
+        if isinstance(value, dict):
+            yield from _flat(value, f"{prefix}{name}.")
+        else:
+            yield prefix + name, value
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "–"
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    return f"{value:.2f}" if isinstance(value, float) else str(value)
+
+
+as_json = click.option("--json", "as_json", is_flag=True, help="Print figures as JSON.")
+force = click.option("--force", is_flag=True, help="Overwrite files that exist.")
+channels_option = click.option(
+    "--channels",
+    metavar="A,B",
+    help="Which two channels to use of a file that has more (counted from 1).",
+)
+
+
+def _channels(text: str | None) -> tuple[int, int] | None:
+    if text is None:
+        return None
+    try:
+        first, second = (int(part) - 1 for part in text.split(","))
+    except ValueError:
+        raise click.BadParameter("give two channel numbers, such as 3,4", param_hint="--channels") from None
+    if min(first, second) < 0:
+        raise click.BadParameter("channels are counted from 1", param_hint="--channels")
+    return first, second
+
+
+@main.command("open", hidden=True)
+@click.argument("paths", nargs=-1, type=FILE)
+@click.option("--demo", is_flag=True, help="Open the demo recording.")
+@_faults
+def open_window(paths: tuple[Path, ...], demo: bool) -> None:
+    """Open the window."""
+    for path in paths:
+        if not path.exists():
+            known = ", ".join(name for name in main.commands if name != "open")
+            raise click.UsageError(f"“{path}” is neither a file nor a command. Commands: {known}.")
+    from stonekite.desktop.application import run
+
+    sys.exit(run(list(paths), demo=demo))
+
+
+@main.command()
+@click.argument("audio", type=FILE)
+@channels_option
+@as_json
+@_faults
+def measure(audio: Path, channels: str | None, as_json: bool) -> None:
+    """Loudness, peaks, levels of each component, correlation and offset of a file."""
+    from stonekite.files.audio import Reader
+    from stonekite.measure.alignment import Alignment
+    from stonekite.measure.summary import Summary, plain
+
+    with Reader(audio, _channels(channels)) as reader, _progress("Measuring") as progress:
+        summary, alignment, done = Summary(reader.facts.rate), Alignment(reader.facts.rate), 0
+        for block in reader.blocks():
+            summary.add(block)
+            alignment.add(block)
+            done += block.shape[1]
+            progress(done / reader.facts.frames)
+        found = alignment.offset()
+        if reader.repaired:
+            click.echo(
+                f"stonekite: {reader.repaired} samples of “{audio.name}” are not numbers or absurdly large; "
+                "they were measured as silence.",
+                err=True,
+            )
+        offset = {"samples": found.samples, "polarity": found.polarity, "confidence": found.confidence}
+        _say({**plain(summary.figures()), "offset": offset}, as_json)
+
+
+def _matrix_option(default: str | None):
+    return click.option(
+        "--matrix", type=click.Choice(MATRIX_NAMES), default=default, show_default=default is not None
+    )
+
+
+@main.command()
+@click.argument("audio", type=FILE)
+@click.option("-o", "--output", "folder", type=FILE, required=True, help="Folder to write to.")
+@_matrix_option("half-sum")
+@click.option("--layout", type=click.Choice(["pair", "interleaved"]), default="pair", show_default=True)
+@click.option("--bits", type=click.Choice(["16", "24", "32f", "64f"]), help="Default: what loses nothing.")
+@force
+@as_json
+@_faults
+def encode(
+    audio: Path, folder: Path, matrix: Any, layout: str, bits: Any, force: bool, as_json: bool
+) -> None:
+    """Write mid and side of a stereo file as component files."""
+    from stonekite.files.components import loss_of_integers, write_components
+
+    if bits in ("16", "24"):
+        click.echo(f"stonekite: {loss_of_integers(bits, matrix)}", err=True)
+    folder.mkdir(parents=True, exist_ok=True)
+    with _progress("Encoding") as progress:
+        paths = write_components(
+            audio,
+            folder,
+            matrix=matrix,
+            interleaved=layout == "interleaved",
+            bits=bits,
+            force=force,
+            progress=progress,
+        )
+    _written(paths, as_json)
+
+
+def _written(paths: list[Path], as_json: bool, **more: Any) -> None:
+    if as_json:
+        _say({"files": [str(path) for path in paths], **more}, True)
+    else:
+        for path in paths:
+            click.echo(path)
+
+
+@main.command()
+@click.argument("parts", nargs=-1, type=FILE, required=True, metavar="MID SIDE | MIDSIDE")
+@click.option("-o", "--output", type=FILE, required=True, help="Stereo file to write.")
+@_matrix_option(None)
+@click.option("--bits", type=click.Choice(["16", "24", "32f", "64f"]), help="Default: as the source was.")
+@force
+@as_json
+@_faults
+def decode(
+    parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force: bool, as_json: bool
+) -> None:
+    """Write stereo from mid and side files, or from one interleaved file."""
+    from stonekite.files.components import join_components
+
+    if len(parts) > 2:
+        raise click.UsageError("give a mid and a side file, or one interleaved file")
+    with _progress("Decoding") as progress:
+        path, overs = join_components(
+            list(parts), output, matrix=matrix, bits=bits, force=force, progress=progress
+        )
+    _warn_of_overs(overs)
+    _written([path], as_json, overs=overs)
+
+
+def _warn_of_overs(overs: int) -> None:
+    if overs:
+        click.echo(f"stonekite: {overs} samples were over full scale and were cut off there.", err=True)
+
+
+@main.command()
+@click.argument("audio", type=FILE)
+@click.option("-o", "--output", "folder", type=FILE, required=True, help="Folder to write to.")
+@force
+@as_json
+@_faults
+def separate(audio: Path, folder: Path, force: bool, as_json: bool) -> None:
+    """Write left and right of a stereo file as two mono files."""
+    from stonekite.files import components
+
+    folder.mkdir(parents=True, exist_ok=True)
+    with _progress("Separating") as progress:
+        paths = components.separate(audio, folder, force=force, progress=progress)
+    _written(paths, as_json)
+
+
+@main.command()
+@click.argument("left", type=FILE)
+@click.argument("right", type=FILE)
+@click.option("-o", "--output", type=FILE, required=True, help="Stereo file to write.")
+@force
+@as_json
+@_faults
+def combine(left: Path, right: Path, output: Path, force: bool, as_json: bool) -> None:
+    """Write two mono files as one stereo file."""
+    from stonekite.files import components
+
+    with _progress("Combining") as progress:
+        path = components.combine(left, right, output, force=force, progress=progress)
+    _written([path], as_json)
+
+
+@main.command()
+@click.argument("audio", type=FILE)
+@_matrix_option("half-sum")
+@as_json
+@_faults
+def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
+    """Encode and decode a file through real files and say whether it came back."""
+    from stonekite.files import components
+    from stonekite.measure.summary import plain
+    from stonekite.signal.decibels import db_of
+
+    with tempfile.TemporaryDirectory() as folder:
+        exact, worst = components.roundtrip(audio, matrix, Path(folder))
+    _say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
+
+
+@main.command()
+@click.argument("session", type=FILE)
+@click.option("-o", "--output", type=FILE, required=True, help="File to write.")
+@click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
+@click.option("--rate", type=click.IntRange(8000, 384000), help="Sample rate in Hz. Default: the source's.")
+@click.option("--set", "parts", type=click.Choice(["component", "result", "all"]), default="result")
+@click.option("--no-dither", is_flag=True, help="Round without dither.")
+@force
+@as_json
+@_faults
+def render(
+    session: Path,
+    output: Path,
+    bits: Any,
+    rate: int | None,
+    parts: Any,
+    no_dither: bool,
+    force: bool,
+    as_json: bool,
+) -> None:
+    """Write the result of a session."""
+    from stonekite.engine.export import Exported, export
+    from stonekite.session.storage import load
+
+    loaded = load(session)
+    with _progress("Rendering") as progress:
+        for step in export(
+            loaded, output, bits=bits, rate=rate, parts=parts, dither=not no_dither, force=force
+        ):
+            if isinstance(step, Exported):
+                done = step
+            else:
+                progress(step)
+    _warn_of_overs(done.overs)
+    _written(done.paths, as_json, overs=done.overs, dithered=done.dithered)
+
+
+@main.command()
+@click.argument("kind", required=False)
+@as_json
+@_faults
+def stages(kind: str | None, as_json: bool) -> None:
+    """Every kind of stage, or the settings of one kind."""
+    from stonekite.stages.describe import described
+    from stonekite.stages.registry import KINDS
+
+    if kind is not None and kind not in KINDS:
+        raise click.UsageError(f"no stage is called “{kind}”; there are: {', '.join(KINDS)}")
+    table = {name: described(KINDS[name]) for name in ([kind] if kind else KINDS)}
+    if as_json:
+        _say(table, True)
+        return
+    for name, entry in table.items():
+        click.echo(f"{name}: {entry['help']}")
+        for setting, facts in entry["settings"].items() if kind else ():
+            click.echo(f"  {setting:<24} {facts['range']:<34} default {facts['default']:<12} {facts['help']}")
+
+
+@main.command()
+@_faults
+def schema() -> None:
+    """The JSON Schema of a session file."""
+    from stonekite.session import storage
+
+    _say(storage.schema(), True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,1 @@
+"""Turns a session into sound, in blocks of any size."""

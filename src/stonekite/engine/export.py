@@ -1,0 +1,111 @@
+"""Writing a session's result to files."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+
+from stonekite.engine.chain import Chain
+from stonekite.engine.render import open_stem, rendered
+from stonekite.files.audio import AudioError, Bits, Facts, Writer
+from stonekite.session.types import Session
+from stonekite.signal.matrix import component
+
+Parts = Literal["result", "component", "all"]
+
+
+@dataclass
+class Exported:
+    """What was written: the files, samples that did not fit, and damaged samples read as silence."""
+
+    paths: list[Path]
+    overs: int
+    repaired: int
+    dithered: bool
+
+
+def needs_dither(chain: Chain, source: Facts, bits: Bits, rate: int | None) -> bool:
+    """Whether writing loses what rounding alone would distort.
+
+    Not where an untouched integer recording keeps its depth: then every sample is written as it was.
+    """
+    if bits not in ("16", "24"):
+        return False
+    untouched = chain.transparent and rate in (None, source.rate)
+    return not (untouched and source.depth is not None and source.depth <= int(bits))
+
+
+def export(
+    session: Session,
+    path: Path,
+    *,
+    bits: Bits = "24",
+    rate: int | None = None,
+    parts: Parts = "result",
+    dither: bool = True,
+    force: bool = False,
+) -> Iterator[float | Exported]:
+    """Render a session to `path`; yields progress 0 to 1 and at last an `Exported`.
+
+    `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
+    iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
+    """
+    from contextlib import ExitStack
+
+    stem = session.stems[0]
+    split = stem.strip.split
+    names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
+    names["all"] = names["component"]
+    with open_stem(stem) as reader, ExitStack() as files:
+        source = reader.facts
+        target_rate = rate or source.rate
+        chain = Chain(stem.strip, source.rate)
+        dithered = dither and needs_dither(chain, source, bits, rate)
+        out_frames = source.frames * target_rate // source.rate
+        if path.exists() and path.samefile(source.path):
+            raise AudioError(f"“{path.name}” is the recording itself: choose another name.")
+
+        def writer(where: Path, channels: int) -> Writer:
+            return files.enter_context(
+                Writer(
+                    where, target_rate, channels=channels, bits=bits, dither=dithered, force=force, frames=out_frames
+                )
+            )
+
+        stereo = writer(path, 2) if parts in ("result", "all") else None
+        singles = {
+            name: writer(path.with_name(f"{path.stem}.{name}{path.suffix}"), 1) for name in names[parts]
+        }
+        convert = _converter(source.rate, target_rate)
+        done = 0
+        for _, processed in rendered(reader, stem.strip):
+            done += processed.shape[1]
+            out = convert(processed, done >= source.frames)
+            _write(stereo, singles, out)
+            yield min(1.0, done / source.frames)
+        if done < source.frames:  # the file is shorter than its header says
+            _write(stereo, singles, convert(np.zeros((2, 0)), True))
+        writers = [w for w in (stereo, *singles.values()) if w is not None]
+        overs = sum(w.overs for w in writers)
+        finished = Exported([w.path for w in writers], overs, reader.repaired, dithered)
+    yield finished
+
+
+def _write(stereo: Writer | None, singles: dict[str, Writer], block: np.ndarray) -> None:
+    if stereo is not None:
+        stereo.write(block)
+    for name, single in singles.items():
+        single.write(component(block, name)[None])
+
+
+def _converter(source_rate: int, target_rate: int):
+    if source_rate == target_rate:
+        return lambda block, last: block
+    import soxr
+
+    stream = soxr.ResampleStream(source_rate, target_rate, 2, dtype="float64", quality="VHQ")
+    return lambda block, last: stream.resample_chunk(np.ascontiguousarray(block.T), last=last).T
+
+

@@ -1,0 +1,91 @@
+"""A strip whose settings may change while it plays: every change glides, without clicks.
+
+There is one way for every change, from a moved slider to another matrix: the new settings start from the
+old state beside the old ones, and for 20 ms the output goes over from one to the other. Changes that come
+meanwhile wait for the end of it, and only the last of them counts.
+"""
+
+import numpy as np
+
+from stonekite.engine.chain import Chain, Tap
+from stonekite.session.types import Strip
+
+GLIDE_S = 0.02
+HISTORY_S = 0.25
+
+
+def ramp(frames: int, start: int, length: int) -> np.ndarray:
+    """Part of a raised-cosine rise from 0 to 1 over `length` samples: `frames` of it from `start` on."""
+    return 0.5 - 0.5 * np.cos(np.pi * (np.arange(start, start + frames) + 1) / length)
+
+
+class StripPlayer:
+    """A strip at a rate in Hz, processing blocks and taking new settings between them."""
+
+    def __init__(self, strip: Strip, rate: float) -> None:
+        self.rate = rate
+        self._chain = Chain(strip, rate)
+        self._old: Chain | None = None
+        self._waiting: Strip | None = None
+        self._glided = 0
+        self._length = max(1, int(GLIDE_S * rate))
+        self._history = np.zeros((2, int(HISTORY_S * rate)))
+
+    @property
+    def latency(self) -> int:
+        """Latency of the current settings in samples."""
+        return self._chain.latency
+
+    @property
+    def chain(self) -> Chain:
+        return self._chain
+
+    def update(self, strip: Strip, position: int) -> None:
+        """Glide to other settings from the next block on, which starts at `position`."""
+        if self._old is not None:
+            self._waiting = strip
+            return
+        if strip == self._chain.strip:
+            return
+        fresh = Chain(strip, self.rate)
+        fresh.continue_from(self._chain, self._history, position)
+        self._old, self._chain, self._glided = self._chain, fresh, 0
+
+    def restart(self, strip: Strip, history: np.ndarray, position: int) -> None:
+        """Start anew at `position`, having heard `history` (2, frames) that ended there."""
+        self._chain = Chain(strip, self.rate)
+        self._old = self._waiting = None
+        self._history[:] = 0.0
+        self._remember(history)
+        if history.shape[1] and not self._chain.transparent:
+            self._chain.process(history, position - history.shape[1])
+
+    def process(self, stereo: np.ndarray, position: int, tap: Tap | None = None) -> np.ndarray:
+        """A block (2, frames) through the strip; the result does not depend on the block size."""
+        if self._old is None:
+            out = self._chain.process(stereo, position, tap)
+            self._remember(stereo)
+            return out
+        count = min(stereo.shape[1], self._length - self._glided)
+        first = stereo[:, :count]
+        rise = ramp(count, self._glided, self._length)
+        old = self._old.process(first, position)
+        out = old + rise * (self._chain.process(first, position, tap) - old)
+        self._remember(first)
+        self._glided += count
+        if self._glided == self._length:
+            self._old = None
+            if self._waiting is not None:
+                strip, self._waiting = self._waiting, None
+                self.update(strip, position + count)
+        if count == stereo.shape[1]:
+            return out
+        return np.concatenate([out, self.process(stereo[:, count:], position + count, tap)], axis=1)
+
+    def _remember(self, block: np.ndarray) -> None:
+        size = self._history.shape[1]
+        if block.shape[1] >= size:
+            self._history[:] = block[:, block.shape[1] - size :]
+        else:
+            self._history[:, : -block.shape[1] or None] = self._history[:, block.shape[1] :]
+            self._history[:, size - block.shape[1] :] = block

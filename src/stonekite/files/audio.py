@@ -1,0 +1,271 @@
+"""Reading and writing audio files through libsndfile. Arrays are float64, shape (2, frames)."""
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+import numpy as np
+import soundfile
+
+from stonekite.files.atomic import replacing
+from stonekite.signal.quantise import DITHER_SEED, to_integers
+
+Bits = Literal["16", "24", "32f", "64f"]
+
+FORMATS = {".wav": "WAV", ".flac": "FLAC", ".aiff": "AIFF", ".aif": "AIFF", ".ogg": "OGG"}
+READABLE = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".mp3")
+BLOCK = 65536
+ABSURD = 1e6
+"""A sample beyond this (+120 dBFS) is damage, not sound, and is read as silence."""
+
+_DEPTHS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32}
+_WAV_LIMIT = 4_000_000_000
+
+
+class AudioError(Exception):
+    """An audio file cannot be read or written. The text is one sentence for the user."""
+
+
+class ChannelsNeeded(AudioError):
+    """The file has more than two channels and it was not said which two to use."""
+
+    def __init__(self, path: Path, count: int) -> None:
+        super().__init__(f"“{path.name}” has {count} channels: say which two to use.")
+        self.path = path
+        self.count = count
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a file's header says. `depth` is the bits of an integer file, None for floats and lossy ones."""
+
+    path: Path
+    rate: int
+    frames: int
+    channels: int
+    subtype: str
+    depth: int | None
+    comment: str = ""
+
+
+def facts(path: Path) -> Facts:
+    """Read a file's header. Raises AudioError with the reason."""
+    with _opened(path) as file:
+        return Facts(
+            path,
+            file.samplerate,
+            file.frames,
+            file.channels,
+            file.subtype,
+            _DEPTHS.get(file.subtype),
+            file.comment or "",
+        )
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
+    name = f"“{path.name}”"
+    if not path.exists():
+        raise AudioError(f"{name} is not there.")
+    if path.is_dir():
+        raise AudioError(f"{name} is a folder, not an audio file.")
+    try:
+        if path.stat().st_size == 0:
+            raise AudioError(f"{name} is empty.")
+        with path.open("rb"):
+            pass
+    except OSError as error:
+        raise AudioError(f"{name} cannot be opened: {(error.strerror or '').lower()}.") from None
+    try:
+        file = soundfile.SoundFile(str(path))
+    except (soundfile.LibsndfileError, RuntimeError) as error:
+        text = getattr(error, "error_string", str(error)).rstrip(".")
+        raise AudioError(f"{name} is not an audio file that can be read ({text}).") from None
+    with file:
+        if file.frames < 1:
+            raise AudioError(f"{name} contains no sound.")
+        if file.samplerate < 1000:
+            raise AudioError(f"{name} has a sample rate of {file.samplerate} Hz, too low to work with.")
+        yield file
+
+
+def fingerprint(path: Path) -> str:
+    """Tells a file again after it was moved: its size and a hash of its first and last 64 KiB."""
+    size = path.stat().st_size
+    digest = hashlib.blake2b(str(size).encode(), digest_size=16)
+    with path.open("rb") as file:
+        digest.update(file.read(65536))
+        if size > 65536:
+            file.seek(max(65536, size - 65536))
+            digest.update(file.read(65536))
+    return digest.hexdigest()
+
+
+def pick_channels(facts: Facts, wanted: tuple[int, int] | None) -> tuple[int, int]:
+    """The two channels to use: those wanted, both of a stereo file, or twice the one of a mono file.
+
+    Raises ChannelsNeeded if there are more than two and none were wanted, AudioError if one is not there.
+    """
+    if wanted is None:
+        if facts.channels > 2:
+            raise ChannelsNeeded(facts.path, facts.channels)
+        return (0, facts.channels - 1)
+    if max(wanted) >= facts.channels or min(wanted) < 0:
+        raise AudioError(
+            f"“{facts.path.name}” has {facts.channels} channels; channel {max(wanted) + 1} is not there."
+        )
+    return wanted
+
+
+class Reader:
+    """Two channels of a file, read in pieces. Close it, or use it in a with statement.
+
+    `repaired` counts samples that were not numbers, infinite or absurd and were read as silence.
+    """
+
+    def __init__(self, path: Path, channels: tuple[int, int] | None = None) -> None:
+        self.facts = facts(path)
+        self.channels = pick_channels(self.facts, channels)
+        self.repaired = 0
+        self._file = soundfile.SoundFile(str(path))
+        self._place = 0
+
+    def __enter__(self) -> "Reader":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._file.close()
+
+    def read(self, start: int, frames: int) -> np.ndarray:
+        """Frames from `start` on, shape (2, n), n < frames at the end of the file.
+
+        Raises AudioError if the file turns out to be damaged.
+        """
+        start = max(0, start)
+        frames = max(0, min(frames, self.facts.frames - start))
+        try:
+            if start != self._place:
+                self._file.seek(start)
+            samples = self._file.read(frames, dtype="float64", always_2d=True)
+        except (soundfile.LibsndfileError, RuntimeError, ValueError):
+            self._place = -1
+            raise AudioError(f"“{self.facts.path.name}” is damaged near {start / self.facts.rate:.1f} s.") from None
+        self._place = start + len(samples)
+        block = np.empty((2, len(samples)))
+        block[0] = samples[:, self.channels[0]]
+        block[1] = samples[:, self.channels[1]]
+        # One pass tells whether anything is wrong: a NaN or infinity makes the extremes say so.
+        if block.size and not (block.max() < ABSURD and block.min() > -ABSURD):
+            bad = ~(np.abs(block) < ABSURD)
+            self.repaired += int(np.count_nonzero(bad))
+            block[bad] = 0.0
+        return block
+
+    def blocks(self, frames: int = BLOCK) -> Iterator[np.ndarray]:
+        """The whole file in pieces. A file cut short gives what is there."""
+        start = 0
+        while start < self.facts.frames:
+            block = self.read(start, frames)
+            if not block.shape[1]:
+                return
+            start += block.shape[1]
+            yield block
+
+
+class Writer:
+    """An audio file that appears complete, or not at all. Use it in a with statement.
+
+    The suffix chooses the format (WAV, FLAC, AIFF, OGG), `bits` the sample type. Integers are rounded
+    here, with TPDF dither where `dither` is true. `overs` counts samples that did not fit. A WAV that would
+    be larger than 4 GB is written as RF64. Raises AudioError with the reason, and never overwrites unless
+    `force` is true.
+    """
+
+    def __init__(
+        self,
+        path: Path,
+        rate: int,
+        *,
+        channels: int = 2,
+        bits: Bits = "24",
+        dither: bool = False,
+        force: bool = False,
+        frames: int = 0,
+        comment: str = "",
+    ) -> None:
+        suffix = path.suffix.lower()
+        if suffix not in FORMATS:
+            raise AudioError(f"“{path.name}” must end in one of {', '.join(FORMATS)}.")
+        if path.exists() and not force:
+            raise AudioError(f"“{path.name}” exists already.")
+        if not path.absolute().parent.is_dir():
+            raise AudioError(f"The folder of “{path.name}” is not there.")
+        format = FORMATS[suffix]
+        if format == "FLAC" and bits in ("32f", "64f"):
+            raise AudioError("FLAC holds integers: choose 16 or 24 bits, or a WAV file.")
+        width = {"16": 2, "24": 3, "32f": 4, "64f": 8}[bits]
+        if format == "WAV" and frames * channels * width > _WAV_LIMIT:
+            format = "RF64"
+        self.path, self.overs = path, 0
+        self._bits = bits
+        self._subtype = "VORBIS" if format == "OGG" else {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT", "64f": "DOUBLE"}[bits]
+        self._dither = np.random.default_rng(DITHER_SEED) if dither and bits in ("16", "24") else None
+        self._arguments = {"samplerate": rate, "channels": channels, "format": format, "subtype": self._subtype}
+        self._comment = comment
+        self._replacing = replacing(path)
+
+    def __enter__(self) -> "Writer":
+        temporary = self._replacing.__enter__()
+        try:
+            self._file = soundfile.SoundFile(str(temporary), "w", **self._arguments)
+            if self._comment:
+                self._file.comment = self._comment
+        except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
+            self._replacing.__exit__(AudioError, AudioError(), None)
+            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(error)}.") from None
+        return self
+
+    def write(self, block: np.ndarray) -> None:
+        """Append samples of shape (channels, frames). Raises AudioError, for example on a full disk."""
+        if self._subtype in ("PCM_16", "PCM_24"):
+            bits = int(self._bits)
+            samples, overs = to_integers(block, bits, self._dither)
+            self.overs += overs
+            # libsndfile takes the upper bits of 32-bit integers.
+            samples = samples << (32 - bits)
+        else:
+            samples = block.astype(np.float32) if self._subtype == "FLOAT" else block
+        try:
+            self._file.write(np.ascontiguousarray(samples.T))
+        except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
+            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(error)}.") from None
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        try:
+            try:
+                self._file.close()
+            except (soundfile.LibsndfileError, RuntimeError, OSError) as closing:
+                failure = AudioError(f"“{self.path.name}” cannot be written: {_reason(closing)}.")
+                if error is None:
+                    raise failure from None
+        except AudioError as failure:
+            self._replacing.__exit__(AudioError, failure, None)
+            raise
+        try:
+            # A cancelled or failed file is removed; only a complete one is moved into place.
+            self._replacing.__exit__(kind, error, trace)  # type: ignore[arg-type]
+        except OSError as moving:
+            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(moving)}.") from None
+
+
+def _reason(error: Exception) -> str:
+    text = getattr(error, "strerror", None) or getattr(error, "error_string", None) or str(error)
+    if "System error" in text or "psf_fwrite" in text:
+        text = "the disk is full or not writable"
+    return text[:1].lower() + text[1:].rstrip(".")

@@ -1,0 +1,216 @@
+"""Stereo files to component files and back: mid/side with a matrix, or left and right as they are."""
+
+import json
+from collections.abc import Callable, Iterator
+from contextlib import ExitStack
+from pathlib import Path
+
+import numpy as np
+
+from stonekite.files.audio import BLOCK, AudioError, Bits, Facts, Reader, Writer
+from stonekite.signal.matrix import MATRICES, Matrix, decode, encode
+
+Progress = Callable[[float], None]
+_MARK = "stonekite components "
+
+
+def exact_bits(source: Facts, matrix: Matrix) -> Bits:
+    """The sample type that keeps mid and side of a source without loss.
+
+    Sums and differences of 24-bit integers fit the 24-bit significand of a 32-bit float, halved or not;
+    products with 1/sqrt(2) and sums of floats need 64-bit floats.
+    """
+    small = source.depth is not None and source.depth <= 24
+    if small and (matrix != "equal-power" or source.depth == 16 or source.depth == 8):
+        return "32f"
+    return "64f"
+
+
+def loss_of_integers(bits: Bits, matrix: Matrix) -> str:
+    """What writing components as integers loses, as a sentence."""
+    step = "half a step" if matrix != "equal-power" else "up to 0.7 of a step"
+    over = {
+        "half-sum": "",
+        "equal-power": " Correlated sound above −3 dBFS is cut off in Mid.",
+        "raised-side": " Side above full scale (out of phase, over −6 dBFS) is cut off.",
+    }[matrix]
+    return f"As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
+
+
+def write_components(
+    source: Path,
+    folder: Path,
+    *,
+    matrix: Matrix = "half-sum",
+    interleaved: bool = False,
+    bits: Bits | None = None,
+    force: bool = False,
+    progress: Progress = lambda done: None,
+) -> list[Path]:
+    """Encode a stereo file to NAME.mid.wav and NAME.side.wav, or to NAME.midside.wav. Raises AudioError."""
+    with Reader(source) as reader, ExitStack() as files:
+        facts = reader.facts
+        kind = bits or exact_bits(facts, matrix)
+        note = _MARK + json.dumps({"matrix": matrix, "source": facts.subtype, "depth": facts.depth})
+        names = ["midside"] if interleaved else ["mid", "side"]
+        writers = [
+            files.enter_context(
+                Writer(
+                    folder / f"{source.stem}.{name}.wav",
+                    facts.rate,
+                    channels=2 if interleaved else 1,
+                    bits=kind,
+                    force=force,
+                    frames=facts.frames,
+                    comment=note,
+                )
+            )
+            for name in names
+        ]
+        for block in _told(reader, progress):
+            components = encode(block, matrix)
+            for row, writer in enumerate(writers):
+                writer.write(components if interleaved else components[row : row + 1])
+        return [w.path for w in writers]
+
+
+def noted(facts: Facts) -> dict:
+    """What the encoder wrote into a component file: matrix, source subtype and depth; empty if nothing."""
+    if not facts.comment.startswith(_MARK):
+        return {}
+    try:
+        note = json.loads(facts.comment[len(_MARK) :])
+    except ValueError:
+        return {}
+    if not isinstance(note, dict) or note.get("matrix") not in MATRICES:
+        return {}
+    return note if note.get("depth") in (None, 8, 16, 24, 32) else {}
+
+
+def _bits_of(depth: int | None, subtype: str) -> Bits:
+    if depth is None:
+        return "64f" if subtype == "DOUBLE" else "32f"
+    return "16" if depth <= 16 else "24"
+
+
+def join_components(
+    paths: list[Path],
+    out: Path,
+    *,
+    matrix: Matrix | None = None,
+    bits: Bits | None = None,
+    force: bool = False,
+    progress: Progress = lambda done: None,
+) -> tuple[Path, int]:
+    """Decode mid and side files, or one interleaved file, to stereo; returns the path and the overs.
+
+    Matrix and sample type are those the encoder noted in the files, unless given. Raises AudioError.
+    """
+    with ExitStack() as files:
+        readers = [files.enter_context(Reader(path)) for path in paths]
+        _same_shape(readers)
+        note = noted(readers[0].facts)
+        used: Matrix = matrix or note.get("matrix", "half-sum")
+        if bits is None:
+            facts = readers[0].facts
+            bits = _bits_of(note.get("depth"), note.get("source", "")) if note else _bits_of(facts.depth, facts.subtype)
+        if out.suffix.lower() == ".flac" and bits in ("32f", "64f"):
+            bits = "24"
+        writer = files.enter_context(
+            Writer(out, readers[0].facts.rate, bits=bits, force=force, frames=readers[0].facts.frames)
+        )
+        for blocks in zip(*(_told(r, progress) for r in readers), strict=True):
+            components = blocks[0] if len(blocks) == 1 else np.stack([blocks[0][0], blocks[1][0]])
+            writer.write(decode(components, used))
+        return writer.path, writer.overs
+
+
+def separate(
+    source: Path, folder: Path, *, force: bool = False, progress: Progress = lambda done: None
+) -> list[Path]:
+    """Write left and right to two mono files with the source's samples, bit for bit. Raises AudioError.
+
+    They are called NAME.only-left.wav and NAME.only-right.wav, which other programs do not take for the
+    halves of one file.
+    """
+    with Reader(source) as reader, ExitStack() as files:
+        facts = reader.facts
+        writers = [
+            files.enter_context(
+                Writer(
+                    folder / f"{source.stem}.only-{name}.wav",
+                    facts.rate,
+                    channels=1,
+                    bits=_kept(facts),
+                    force=force,
+                    frames=facts.frames,
+                )
+            )
+            for name in ("left", "right")
+        ]
+        for block in _told(reader, progress):
+            for row, writer in enumerate(writers):
+                writer.write(block[row : row + 1])
+        return [w.path for w in writers]
+
+
+def combine(
+    left: Path, right: Path, out: Path, *, force: bool = False, progress: Progress = lambda done: None
+) -> Path:
+    """Write two mono files as one stereo file with their samples, bit for bit. Raises AudioError."""
+    with Reader(left) as one, Reader(right) as two, ExitStack() as files:
+        _same_shape([one, two])
+        bits: Bits = max(_kept(one.facts), _kept(two.facts), key=["16", "24", "32f", "64f"].index)
+        writer = files.enter_context(
+            Writer(out, one.facts.rate, bits=bits, force=force, frames=one.facts.frames)
+        )
+        for a, b in zip(_told(one, progress), _told(two, progress), strict=True):
+            writer.write(np.stack([a[0], b[0]]))
+        return writer.path
+
+
+def _kept(facts: Facts) -> Bits:
+    """The sample type that holds a source's samples exactly."""
+    return "64f" if facts.depth == 32 else _bits_of(facts.depth, facts.subtype)
+
+
+def _same_shape(readers: list[Reader]) -> None:
+    first = readers[0].facts
+    for other in readers[1:]:
+        if other.facts.rate != first.rate:
+            raise AudioError(
+                f"“{first.path.name}” has {first.rate} Hz and “{other.facts.path.name}” {other.facts.rate} Hz."
+            )
+        if other.facts.frames != first.frames:
+            raise AudioError(
+                f"“{first.path.name}” and “{other.facts.path.name}” differ in length "
+                f"({first.frames} and {other.facts.frames} frames)."
+            )
+
+
+def _told(reader: Reader, progress: Progress) -> Iterator[np.ndarray]:
+    done = 0
+    for block in reader.blocks(BLOCK):
+        done += block.shape[1]
+        yield block
+        progress(done / reader.facts.frames)
+
+
+def roundtrip(source: Path, matrix: Matrix, folder: Path) -> tuple[bool, float]:
+    """Encode and decode a file through real files in `folder`.
+
+    Returns whether every sample came back as it was, and the peak of what did not (an amplitude).
+    """
+    parts = write_components(source, folder, matrix=matrix, force=True)
+    back, _ = join_components(parts, folder / "back.wav", bits=_back_bits(source), force=True)
+    exact, worst = True, 0.0
+    with Reader(source) as one, Reader(back) as two:
+        for a, b in zip(one.blocks(), two.blocks(), strict=True):
+            exact = exact and bool(np.array_equal(a, b))
+            worst = max(worst, float(np.abs(a - b).max(initial=0.0)))
+    return exact, worst
+
+
+def _back_bits(source: Path) -> Bits:
+    with Reader(source) as reader:
+        return _kept(reader.facts)

@@ -1,0 +1,1 @@
+"""The tree that a user saves. Nothing here computes sound or draws."""

@@ -1,0 +1,112 @@
+"""Edits: functions from a tree to a new tree that shares what did not change.
+
+A path is a tuple of field names and positions from the session down, such as
+("stems", 0, "strip", "stages", 1, "upper", "bands", 2, "gain_db").
+"""
+
+from typing import Any, TypeVar
+
+import msgspec
+
+from stonekite.session.types import LegName, Session, Strip
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import KINDS
+from stonekite.stages.settings import settings_of
+
+Path = tuple[str | int, ...]
+Tree = TypeVar("Tree")
+
+
+def at(tree: Any, path: Path) -> Any:
+    """The value at a path. Raises LookupError if the path leads nowhere."""
+    for step in path:
+        if isinstance(step, int):
+            tree = tree[step]
+        elif step in getattr(tree, "__struct_fields__", ()):
+            tree = getattr(tree, step)
+        else:
+            raise LookupError(f"nothing at {step!r}")
+    return tree
+
+
+def put(tree: Tree, path: Path, value: Any) -> Tree:
+    """A tree with another value at a path.
+
+    Raises msgspec.ValidationError if the value is not one that the declared type accepts.
+    """
+    if not path:
+        return value
+    step, rest = path[0], path[1:]
+    if isinstance(step, int):
+        items = list(tree)  # type: ignore[call-overload]
+        items[step] = put(items[step], rest, value)
+        return tuple(items)  # type: ignore[return-value]
+    inner = put(at(tree, (step,)), rest, value)
+    changed = msgspec.structs.replace(tree, **{str(step): inner})  # type: ignore[type-var]
+    if not rest:  # only the struct that holds the value can have become invalid
+        msgspec.convert(msgspec.to_builtins(changed), type(tree))
+    return changed
+
+
+def other(leg: LegName) -> LegName:
+    return "lower" if leg == "upper" else "upper"
+
+
+def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
+    """A stage with another value in one side and, if it is linked, the same change in the other side.
+
+    Numbers keep the offset they had (the ratio, for settings with a log taper); everything else is copied.
+    A path that the other side does not have, such as a band that is only on one leg, is left alone.
+    """
+    old = at(stage, (leg, *path))
+    stage = put(stage, (leg, *path), value)
+    if not stage.linked:
+        return stage
+    there = (other(leg), *path)
+    try:
+        partner = at(stage, there)
+    except LookupError:
+        return stage
+    name = str(path[-1])
+    holder = at(stage, (leg, *path[:-1]))
+    setting = settings_of(type(holder)).get(name) if isinstance(holder, msgspec.Struct) else None
+    if setting is None or setting.words is not None or isinstance(value, bool):
+        return put(stage, there, value)
+    return put(stage, there, setting.moved_with(partner, old, value))
+
+
+def next_id(session: Session) -> int:
+    """A number that no stem and no stage of the session has."""
+    used = [stem.id for stem in session.stems]
+    used += [stage.id for stem in session.stems for stage in stem.strip.stages]
+    return max(used, default=0) + 1
+
+
+def add_stage(session: Session, stem: int, kind: str, where: int | None = None) -> tuple[Session, int]:
+    """A session with a new stage in a stem's strip; returns it and the stage's id."""
+    number = next_id(session)
+    stages = list(session.stems[stem].strip.stages)
+    stages.insert(len(stages) if where is None else where, KINDS[kind].STAGE(id=number))
+    return put(session, ("stems", stem, "strip", "stages"), tuple(stages)), number
+
+
+def remove_stage(session: Session, stem: int, number: int) -> Session:
+    """A session without the stage of that id."""
+    kept = tuple(s for s in session.stems[stem].strip.stages if s.id != number)
+    return put(session, ("stems", stem, "strip", "stages"), kept)
+
+
+def move_stage(session: Session, stem: int, number: int, where: int) -> Session:
+    """A session with the stage of that id at another position."""
+    stages = list(session.stems[stem].strip.stages)
+    moved = stages.pop(stage_index(session.stems[stem].strip, number))
+    stages.insert(where, moved)
+    return put(session, ("stems", stem, "strip", "stages"), tuple(stages))
+
+
+def stage_index(strip: Strip, number: int) -> int:
+    """Position of the stage of that id. Raises LookupError if there is none."""
+    for index, stage in enumerate(strip.stages):
+        if stage.id == number:
+            return index
+    raise LookupError(f"no stage has number {number}")

@@ -1,0 +1,75 @@
+"""Undo and redo: a list of trees."""
+
+from dataclasses import dataclass, field
+
+from stonekite.session.types import Session
+
+LIMIT = 1000
+
+
+@dataclass
+class History:
+    """The trees a session has been, and where in them it is.
+
+    Edits that carry the same `gesture` (one drag of a slider, say) become one step.
+    """
+
+    trees: list[Session]
+    words: list[str] = field(default_factory=lambda: [""])
+    place: int = 0
+    _gesture: object = None
+
+    @classmethod
+    def of(cls, session: Session) -> "History":
+        return cls([session])
+
+    @property
+    def now(self) -> Session:
+        return self.trees[self.place]
+
+    def push(self, session: Session, words: str, gesture: object = None) -> None:
+        """Make `session` the current tree; `words` say what was done."""
+        if session is self.now:
+            return
+        if gesture is not None and gesture == self._gesture:
+            self.trees[self.place] = session
+            return
+        self._gesture = gesture
+        del self.trees[self.place + 1 :], self.words[self.place + 1 :]
+        self.trees.append(session)
+        self.words.append(words)
+        if len(self.trees) > LIMIT:
+            del self.trees[0], self.words[0]
+        self.place = len(self.trees) - 1
+
+    def amend(self, session: Session) -> None:
+        """Replace the current tree without a step, for what is saved but not worth undoing."""
+        self.trees[self.place] = session
+
+    def end_gesture(self) -> None:
+        """The next edit is a step of its own."""
+        self._gesture = None
+
+    def undo(self) -> str | None:
+        """Step back; the words of what was undone, or None at the beginning."""
+        if self.place == 0:
+            return None
+        self.end_gesture()
+        self.place -= 1
+        return self.words[self.place + 1]
+
+    def redo(self) -> str | None:
+        """Step forward; the words of what was redone, or None at the end."""
+        if self.place + 1 >= len(self.trees):
+            return None
+        self.end_gesture()
+        self.place += 1
+        return self.words[self.place]
+
+    @property
+    def next_undo(self) -> str | None:
+        return self.words[self.place] if self.place else None
+
+    @property
+    def next_redo(self) -> str | None:
+        return self.words[self.place + 1] if self.place + 1 < len(self.trees) else None

@@ -1,0 +1,123 @@
+"""Saving and loading sessions: JSON with a format number, checked completely before anything is used."""
+
+import os
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from stonekite.files.atomic import replacing
+from stonekite.files.audio import fingerprint
+from stonekite.session.types import FORMAT, Session, Source
+
+SUFFIX = ".kite"
+MAX_BYTES = 64 * 2**20
+
+
+class SessionError(Exception):
+    """A session file cannot be read or written. The text is one sentence for the user."""
+
+
+class _Head(msgspec.Struct):
+    format: Any = None
+
+
+def schema() -> dict[str, Any]:
+    """The JSON Schema of a session file."""
+    return msgspec.json.schema(Session)
+
+
+def encode(session: Session) -> bytes:
+    """The session as readable JSON text."""
+    return msgspec.json.format(msgspec.json.encode(session), indent=2) + b"\n"
+
+
+def decode(text: bytes, name: str = "The session") -> Session:
+    """A session from JSON text. Raises SessionError naming the place of what is wrong."""
+    try:
+        head = msgspec.json.decode(text, type=_Head)
+    except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
+        raise SessionError(f"{name} is not a session file: {error}.") from None
+    if isinstance(head.format, int) and head.format > FORMAT:
+        raise SessionError(
+            f"{name} has format {head.format}, from a newer Stone Kite; this one reads up to {FORMAT}."
+        )
+    if head.format != FORMAT:
+        raise SessionError(f"{name} has no known format number (at $.format).")
+    try:
+        session = msgspec.json.decode(text, type=Session)
+    except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
+        raise SessionError(f"{name} cannot be used: {_lowered(str(error))}.") from None
+    _check(session, name)
+    return session
+
+
+def _lowered(sentence: str) -> str:
+    return sentence[:1].lower() + sentence[1:]
+
+
+def _check(session: Session, name: str) -> None:
+    """What types cannot say."""
+    seen: set[int] = set()
+    for s, stem in enumerate(session.stems):
+        if max(stem.source.channels) >= stem.source.channel_count:
+            raise SessionError(f"{name} asks for a channel that is not there (at $.stems[{s}].source.channels).")
+        for place, number in [(f"$.stems[{s}].id", stem.id)] + [
+            (f"$.stems[{s}].strip.stages[{k}].id", stage.id) for k, stage in enumerate(stem.strip.stages)
+        ]:
+            if number in seen:
+                raise SessionError(f"{name} uses the number {number} twice (at {place}).")
+            seen.add(number)
+    if session.loop is not None and not session.loop.start_s < session.loop.end_s:
+        raise SessionError(f"{name} has a loop that ends before it starts (at $.loop).")
+
+
+def load(path: Path) -> Session:
+    """Read a session; audio paths become absolute, and moved files are found again where possible.
+
+    A recording that is nowhere to be found stays in the tree with its old path. Raises SessionError.
+    """
+    name = f"“{path.name}”"
+    try:
+        if path.stat().st_size > MAX_BYTES:
+            raise SessionError(f"{name} is larger than any session file.")
+        text = path.read_bytes()
+    except OSError as error:
+        raise SessionError(f"{name} cannot be read: {_lowered(error.strerror or str(error))}.") from None
+    session = decode(text, name)
+    stems = tuple(
+        msgspec.structs.replace(stem, source=_located(stem.source, path.parent)) for stem in session.stems
+    )
+    return msgspec.structs.replace(session, stems=stems)
+
+
+def _located(source: Source, folder: Path) -> Source:
+    written = Path(source.path)
+    tries = [folder / written, folder / written.name, folder / "audio" / written.name]
+    tries += [parent / written.name for parent in list(folder.parents)[:1]]
+    present = [t for t in tries if t.is_file()]
+    for candidate in present:
+        if source.fingerprint and fingerprint(candidate) == source.fingerprint:
+            return msgspec.structs.replace(source, path=str(candidate.resolve()))
+    if not source.fingerprint and present:
+        return msgspec.structs.replace(source, path=str(present[0].resolve()))
+    return msgspec.structs.replace(source, path=str((folder / written).absolute()))
+
+
+def save(session: Session, path: Path) -> None:
+    """Write a session, completely or not at all; audio paths become relative. Raises SessionError."""
+    folder = path.absolute().parent
+    stems = []
+    for stem in session.stems:
+        relative = os.path.relpath(stem.source.path, folder)
+        stems.append(
+            msgspec.structs.replace(stem, source=msgspec.structs.replace(stem.source, path=Path(relative).as_posix()))
+        )
+    text = encode(msgspec.structs.replace(session, stems=tuple(stems)))
+    try:
+        with replacing(path) as temporary:
+            temporary.write_bytes(text)
+    except OSError as error:
+        raise SessionError(
+            f"“{path.name}” was not saved: {_lowered(error.strerror or str(error))}. The old file is untouched."
+        ) from None

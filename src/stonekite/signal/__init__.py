@@ -1,0 +1,1 @@
+"""Pure functions on arrays. Nothing here knows of sessions or of windows."""

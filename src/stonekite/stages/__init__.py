@@ -1,0 +1,1 @@
+"""Kinds of stage. Each kind is one module here; `registry` finds them."""

@@ -1,0 +1,45 @@
+"""Kinds of stage as plain tables, for the command line and the manual."""
+
+from collections.abc import Iterator
+from typing import Any, get_args, get_type_hints
+
+import msgspec
+
+from stonekite.stages.base import Kind
+from stonekite.stages.settings import Setting, settings_of
+
+
+def described(kind: Kind) -> dict[str, Any]:
+    """Label, help and every setting of a kind: range, unit, default, help, by name."""
+    table = {}
+    for name, setting in _all_settings(kind.SIDE, ""):
+        table[name] = {
+            "label": setting.label,
+            "unit": setting.unit,
+            "range": _range(setting),
+            "default": setting.shown(setting.default),
+            "help": setting.help,
+        }
+    return {"label": kind.LABEL, "help": kind.HELP, "settings": table}
+
+
+def _range(setting: Setting) -> str:
+    if setting.words is not None:
+        return ", ".join(str(value) for value in setting.words)
+    if isinstance(setting.default, bool):
+        return "on, off"
+    return f"{setting.shown(setting.low)} to {setting.shown(setting.high)}"
+
+
+def _all_settings(struct: type[msgspec.Struct], prefix: str) -> Iterator[tuple[str, Setting]]:
+    for name, setting in settings_of(struct).items():
+        yield prefix + name, setting
+    for name, hint in get_type_hints(struct).items():
+        for inner in _structs_in(hint):
+            yield from _all_settings(inner, f"{prefix}{name}[].")
+
+
+def _structs_in(hint: Any) -> list[type[msgspec.Struct]]:
+    if isinstance(hint, type) and issubclass(hint, msgspec.Struct):
+        return [hint]
+    return [found for argument in get_args(hint) for found in _structs_in(argument)]

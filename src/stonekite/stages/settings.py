@@ -1,0 +1,155 @@
+"""What a setting is: its range, unit, taper, step and words, declared once in the type annotation.
+
+A settings struct annotates its fields with `number(...)`, `choice(...)` or `flag(...)`. Validation (by
+msgspec), typed entry, sliders, presets, the command line and the schema all read that one declaration.
+"""
+
+import math
+import re
+from dataclasses import dataclass
+from functools import cache
+from typing import Any, Literal, get_type_hints
+
+import msgspec
+
+from stonekite.signal.decibels import SILENCE_DB
+
+Taper = Literal["linear", "log", "fader"]
+
+
+class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Base of every group of settings: immutable, and strict about what it accepts."""
+
+
+@dataclass(frozen=True)
+class Setting:
+    """One declared setting. `low` and `high` are in `unit`; `words` maps a choice's values to its labels."""
+
+    label: str
+    help: str
+    unit: str = ""
+    low: float = 0.0
+    high: float = 1.0
+    taper: Taper = "linear"
+    step: float = 0.1
+    default: Any = None
+    words: dict[Any, str] | None = None
+
+    def to_travel(self, value: float) -> float:
+        """Position 0 to 1 of a value along a slider."""
+        if self.taper == "log":
+            return math.log(value / self.low) / math.log(self.high / self.low)
+        if self.taper == "fader":
+            return 10.0 ** ((value - self.high) / 50.0) if value > self.low else 0.0
+        return (value - self.low) / (self.high - self.low)
+
+    def from_travel(self, travel: float) -> float:
+        """Value at a position 0 to 1 along a slider, held to the range."""
+        travel = min(1.0, max(0.0, travel))
+        if self.taper == "log":
+            return self.held(self.low * (self.high / self.low) ** travel)
+        if self.taper == "fader":
+            return self.held(self.high + 50.0 * math.log10(travel)) if travel > 0.02 else self.low
+        return self.held(self.low + travel * (self.high - self.low))
+
+    def stepped(self, value: float, steps: float) -> float:
+        """The value moved by a number of steps: of `step` units, or of `step` octaves on a log taper."""
+        if self.taper == "log":
+            return self.held(value * 2.0 ** (steps * self.step))
+        if self.taper == "fader" and value <= -60.0 and steps < 0:
+            return self.low
+        if self.taper == "fader" and value < -60.0:
+            return -60.0
+        return self.held(value + steps * self.step)
+
+    def held(self, value: float) -> float:
+        """The nearest value within the range."""
+        return min(self.high, max(self.low, value))
+
+    def moved_with(self, value: float, old: float, new: float) -> float:
+        """Where `value` goes when a linked partner goes from old to new: keeps difference or ratio."""
+        if self.taper == "log":
+            return self.held(value * new / old)
+        return self.held(value + (new - old))
+
+    def shown(self, value: Any) -> str:
+        """The value as text with its unit, using a true minus sign."""
+        if self.words is not None:
+            return self.words[value]
+        if isinstance(value, bool):
+            return "on" if value else "off"
+        if self.taper == "fader" and value <= SILENCE_DB:
+            return "−∞ dB"
+        if self.unit == "Hz":
+            return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.{0 if value >= 200 else 1}f} Hz"
+        if self.unit == "dB":
+            rounded = round(value, 1) + 0.0
+            return f"{rounded:+.1f} dB".replace("-", "−").replace("+0.0", "0.0")
+        text = f"{value:.2f}".replace("-", "−")
+        return f"{text} {self.unit}".strip()
+
+    def typed(self, text: str) -> float:
+        """The value a person meant by a typed text: `1.2k`, `-3`, `−3 dB`, `off`.
+
+        Raises ValueError with a sentence that names the setting and its range.
+        """
+        folded = text.strip().lower().replace("−", "-").replace(",", ".")
+        if self.taper == "fader" and folded in ("off", "-inf", "-∞", "-inf db", "-∞ db", "inf", "silence"):
+            return self.low
+        match = re.fullmatch(r"([+-]?(?:\d+\.?\d*|\.\d+))\s*(k|m)?\s*([a-zµ%°]*)", folded)
+        if match is None:
+            raise ValueError(f"{self.label}: “{text.strip()}” is not a number. {self._range()}")
+        number, prefix, unit = match.groups()
+        full = (prefix or "") + unit
+        scale = {
+            "": 1.0,
+            "k": 1000.0,
+            "khz": 1000.0,
+            self.unit.lower(): 1.0,
+        }.get(full)
+        if scale is None:
+            raise ValueError(f"{self.label} is in {self.unit or 'plain numbers'}, not in “{full}”.")
+        value = float(number) * scale
+        if not self.low <= value <= self.high:
+            raise ValueError(f"{self.label}: {text.strip()} is out of range. {self._range()}")
+        return value
+
+    def _range(self) -> str:
+        return f"It goes from {self.shown(self.low)} to {self.shown(self.high)}."
+
+
+def number(
+    label: str, unit: str, low: float, high: float, *, step: float, help: str, taper: Taper = "linear"
+) -> msgspec.Meta:
+    """Declare a number: `x: Annotated[float, number(...)] = default`."""
+    setting = Setting(label=label, unit=unit, low=low, high=high, step=step, help=help, taper=taper)
+    extra: dict[str, Any] = {"unit": unit} if unit else {}
+    return msgspec.Meta(
+        ge=low, le=high, title=label, description=help, extra={"setting": setting}, extra_json_schema=extra
+    )
+
+
+def choice(label: str, words: dict[Any, str], *, help: str) -> msgspec.Meta:
+    """Declare a choice among the values of a Literal; `words` gives the label of each."""
+    return msgspec.Meta(
+        title=label, description=help, extra={"setting": Setting(label=label, help=help, words=words)}
+    )
+
+
+def flag(label: str, *, help: str) -> msgspec.Meta:
+    """Declare something that is on or off."""
+    return msgspec.Meta(title=label, description=help, extra={"setting": Setting(label=label, help=help)})
+
+
+@cache
+def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
+    """Every declared setting of a struct type, by field name, with its default."""
+    found = {}
+    hints = get_type_hints(kind, include_extras=True)
+    for field in msgspec.structs.fields(kind):
+        for meta in getattr(hints[field.name], "__metadata__", ()):
+            if isinstance(meta, msgspec.Meta) and meta.extra and "setting" in meta.extra:
+                declared: Setting = meta.extra["setting"]
+                default = None if field.default is msgspec.NODEFAULT else field.default
+                found[field.name] = Setting(**{**declared.__dict__, "default": default})
+    return found
