@@ -1,7 +1,7 @@
 """One strip with fixed settings: split, stages, legs, join."""
 
 import copy
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -15,11 +15,18 @@ from stonekite.stages.registry import kind_of
 
 @dataclass
 class Tap:
-    """What goes into and comes out of one stage, copied while processing, for the pictures."""
+    """Collects what goes into and comes out of one stage, or the ends of the legs if there is no such stage."""
 
     stage: int
-    before: np.ndarray | None = None
-    after: np.ndarray | None = None
+    before: list[np.ndarray] = field(default_factory=list)
+    after: list[np.ndarray] = field(default_factory=list)
+
+    def take(self) -> tuple[np.ndarray, np.ndarray]:
+        """What was collected, two arrays (2, frames), and start anew."""
+        taken = np.concatenate(self.before, axis=1), np.concatenate(self.after, axis=1)
+        self.before.clear()
+        self.after.clear()
+        return taken
 
 
 class Delay:
@@ -117,14 +124,14 @@ class Chain:
         place = self._place_of(tap)
         for index, node in enumerate(self._nodes):
             if tap is not None and index == place:
-                tap.before = legs.copy()
+                tap.before.append(legs.copy())
             node.process(legs, position)
             if tap is not None and index == place and node.id == tap.stage:
-                tap.after = legs.copy()
-        if tap is not None and place == len(self._nodes):
-            tap.before = legs.copy()
-        if tap is not None and tap.after is None:  # the tapped stage does nothing
-            tap.after = tap.before
+                tap.after.append(legs.copy())
+        if tap is not None and len(tap.before) == len(tap.after):
+            tap.before.append(legs.copy())
+        if tap is not None and len(tap.after) < len(tap.before):  # the tapped stage does nothing
+            tap.after.append(tap.before[-1])
         if self.transparent:
             return stereo
         for row, gain in enumerate(self._gains):

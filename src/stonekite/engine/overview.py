@@ -3,8 +3,7 @@
 import numpy as np
 
 from stonekite.files.audio import AudioError, Reader
-from stonekite.measure.levels import COMPONENTS
-from stonekite.signal.matrix import component
+from stonekite.signal.matrix import COMPONENTS, component
 
 STRETCH = 128
 """Frames in one stretch of a full overview."""

@@ -1,6 +1,7 @@
 """Whole files through a strip."""
 
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 
@@ -11,8 +12,6 @@ from stonekite.session.types import Stem, Strip
 
 def open_stem(stem: Stem) -> Reader:
     """A reader of the two channels a stem uses. Raises AudioError."""
-    from pathlib import Path
-
     return Reader(Path(stem.source.path), stem.source.channels)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from stonekite.engine.chain import Chain, Tap
 from stonekite.session.types import Strip
+from stonekite.signal.ring import Ring
 
 GLIDE_S = 0.02
 HISTORY_S = 0.25
@@ -29,7 +30,7 @@ class StripPlayer:
         self._waiting: Strip | None = None
         self._glided = 0
         self._length = max(1, int(GLIDE_S * rate))
-        self._history = np.zeros((2, int(HISTORY_S * rate)))
+        self._history = Ring(2, int(HISTORY_S * rate))
 
     @property
     def latency(self) -> int:
@@ -48,30 +49,38 @@ class StripPlayer:
         if strip == self._chain.strip:
             return
         fresh = Chain(strip, self.rate)
-        fresh.continue_from(self._chain, self._history, position)
+        fresh.continue_from(self._chain, self._history.last, position)
         self._old, self._chain, self._glided = self._chain, fresh, 0
 
     def restart(self, strip: Strip, history: np.ndarray, position: int) -> None:
         """Start anew at `position`, having heard `history` (2, frames) that ended there."""
         self._chain = Chain(strip, self.rate)
         self._old = self._waiting = None
-        self._history[:] = 0.0
-        self._remember(history)
+        self._history.clear()
+        self._history.add(history)
         if history.shape[1] and not self._chain.transparent:
             self._chain.process(history, position - history.shape[1])
+
+    def reference(self, stereo: np.ndarray) -> np.ndarray:
+        """The unprocessed signal in time with what `process` will give for the same block."""
+        late = self.latency
+        if not late:
+            return stereo
+        joined = np.concatenate([self._history.last[:, -late:], stereo], axis=1)
+        return joined[:, : stereo.shape[1]]
 
     def process(self, stereo: np.ndarray, position: int, tap: Tap | None = None) -> np.ndarray:
         """A block (2, frames) through the strip; the result does not depend on the block size."""
         if self._old is None:
             out = self._chain.process(stereo, position, tap)
-            self._remember(stereo)
+            self._history.add(stereo)
             return out
         count = min(stereo.shape[1], self._length - self._glided)
         first = stereo[:, :count]
         rise = ramp(count, self._glided, self._length)
         old = self._old.process(first, position)
         out = old + rise * (self._chain.process(first, position, tap) - old)
-        self._remember(first)
+        self._history.add(first)
         self._glided += count
         if self._glided == self._length:
             self._old = None
@@ -81,11 +90,3 @@ class StripPlayer:
         if count == stereo.shape[1]:
             return out
         return np.concatenate([out, self.process(stereo[:, count:], position + count, tap)], axis=1)
-
-    def _remember(self, block: np.ndarray) -> None:
-        size = self._history.shape[1]
-        if block.shape[1] >= size:
-            self._history[:] = block[:, block.shape[1] - size :]
-        else:
-            self._history[:, : -block.shape[1] or None] = self._history[:, block.shape[1] :]
-            self._history[:, size - block.shape[1] :] = block

@@ -123,10 +123,13 @@ def pick_channels(facts: Facts, wanted: tuple[int, int] | None) -> tuple[int, in
 class Reader:
     """Two channels of a file, read in pieces. Close it, or use it in a with statement.
 
-    `repaired` counts samples that were not numbers, infinite or absurd and were read as silence.
+    `ahead` is how many frames are fetched at once for small reads (for playing: asking libsndfile often is
+    slow). `repaired` counts samples that were not numbers, infinite or absurd and were read as silence.
     """
 
-    def __init__(self, path: Path, channels: tuple[int, int] | None = None) -> None:
+    def __init__(self, path: Path, channels: tuple[int, int] | None = None, *, ahead: int = 0) -> None:
+        self._ahead = ahead
+        self._kept = (0, np.empty((2, 0)))
         self.facts = facts(path)
         self.channels = pick_channels(self.facts, channels)
         self.repaired = 0
@@ -149,6 +152,14 @@ class Reader:
         """
         start = max(0, start)
         frames = max(0, min(frames, self.facts.frames - start))
+        if frames >= self._ahead:
+            return self._fetch(start, frames)
+        first, kept = self._kept
+        if not first <= start <= start + frames <= first + kept.shape[1]:
+            first, kept = self._kept = start, self._fetch(start, min(self._ahead, self.facts.frames - start))
+        return kept[:, start - first : start - first + frames].copy()
+
+    def _fetch(self, start: int, frames: int) -> np.ndarray:
         try:
             if start != self._place:
                 self._file.seek(start)

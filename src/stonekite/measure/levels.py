@@ -6,8 +6,8 @@ import numpy as np
 
 from stonekite.measure.loudness import Binned
 from stonekite.signal.decibels import db_of
+from stonekite.signal.matrix import COMPONENTS
 
-COMPONENTS = ("left", "right", "mid", "side")
 _FRAME_BINS = 5  # noise floor frames of 50 ms
 
 

@@ -6,10 +6,11 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from stonekite.measure.levels import COMPONENTS, Levels
+from stonekite.measure.levels import Levels
 from stonekite.measure.loudness import Loudness
 from stonekite.measure.peaks import Peaks
 from stonekite.signal.decibels import db_of
+from stonekite.signal.matrix import COMPONENTS
 
 
 class ComponentFigures(msgspec.Struct, frozen=True):

@@ -8,6 +8,7 @@ from typing import Literal
 import numpy as np
 
 Matrix = Literal["half-sum", "equal-power", "raised-side"]
+COMPONENTS = ("left", "right", "mid", "side")
 MATRICES: tuple[Matrix, ...] = ("half-sum", "equal-power", "raised-side")
 
 _ENCODE = {  # (gain of L+R in Mid, gain of L-R in Side)

@@ -1,0 +1,100 @@
+"""Meters and spectra of what plays, for the pictures."""
+
+import numpy as np
+
+from stonekite.measure.loudness import k_weighting, lufs
+from stonekite.signal import biquads
+from stonekite.signal.ring import Ring
+
+BANDS = 240
+LOW_HZ, HIGH_HZ = 20.0, 20_000.0
+SCOPE = 384
+_WINDOW_S = 0.17
+_FALL_DB = 1.6  # the spectrum falls by this per look at the most
+_SMOOTH_OCTAVE = 1 / 12
+
+
+class Live:
+    """Hears what plays and answers with figures when asked; both cost little."""
+
+    def __init__(self, rate: float) -> None:
+        self.rate = rate
+        size = 1 << int(np.round(np.log2(_WINDOW_S * rate)))
+        self._size = size
+        self._window = np.hanning(size + 1)[:-1]
+        self._legs = Ring(4, size)
+        self._stereo = Ring(4, int(0.4 * rate))
+        self._weighted = Ring(4, int(0.4 * rate))
+        sections = k_weighting(rate)
+        self._weighting = biquads.pack(sections, sections)
+        self._states = [biquads.rest(self._weighting) for _ in range(2)]
+        self._clock = 0
+        centres = np.geomspace(LOW_HZ, HIGH_HZ, BANDS)
+        spread = 2 ** (_SMOOTH_OCTAVE / 2)
+        bins = np.arange(size // 2 + 1) * rate / size
+        self._low = np.interp(centres / spread, bins, np.arange(len(bins))) + 0.5
+        self._high = np.maximum(np.interp(centres * spread, bins, np.arange(len(bins))) + 0.5, self._low + 1.0)
+        self._above = centres > rate / 2
+        self.spectra_db = np.full((4, BANDS), -150.0)
+
+    def hear(
+        self, processed: np.ndarray, unprocessed: np.ndarray, before: np.ndarray, after: np.ndarray
+    ) -> None:
+        """Blocks (2, frames): the result, the reference, and the legs before and after the watched stage."""
+        both = np.concatenate([processed, unprocessed])
+        self._stereo.add(both)
+        self._legs.add(np.concatenate([before, after]))
+        for k, state in enumerate(self._states):
+            weighted = both[2 * k : 2 * k + 2].copy()
+            biquads.cascade(weighted, self._clock, self._weighting, state)
+            both[2 * k : 2 * k + 2] = weighted
+        self._weighted.add(both)
+        self._clock += processed.shape[1]
+
+    def fade(self) -> None:
+        """Nothing plays: let the pictures fall."""
+        self.spectra_db = np.maximum(self.spectra_db - 4 * _FALL_DB, -150.0)
+        for ring in (self._legs, self._stereo, self._weighted):
+            ring.last[:] *= 0.5
+
+    def look_at_spectra(self) -> np.ndarray:
+        """Levels in dBFS (4, BANDS), 1/12 octave: upper and lower leg before the stage, then after it.
+
+        A full-scale sine reads 0 dB. Rises at once and falls slowly.
+        """
+        spectrum = np.fft.rfft(self._legs.last * self._window, axis=1)
+        power = spectrum.real**2 + spectrum.imag**2
+        power *= 32.0 / (3.0 * self._size**2)  # by Parseval, a sine of amplitude 1 sums to 1
+        total = np.concatenate([np.zeros((4, 1)), np.cumsum(power, axis=1)], axis=1)
+        grid = np.arange(total.shape[1])
+        now = np.empty((4, BANDS))
+        for row in range(4):
+            now[row] = np.interp(self._high, grid, total[row]) - np.interp(self._low, grid, total[row])
+        levels = 10 * np.log10(np.maximum(now, 1e-15))
+        levels[:, self._above] = -150.0
+        self.spectra_db = np.maximum(levels, self.spectra_db - _FALL_DB)
+        return self.spectra_db
+
+    def momentary(self) -> tuple[float, float]:
+        """Momentary loudness (LUFS) of processed and unprocessed."""
+        power = np.mean(self._weighted.last**2, axis=1)
+        return float(lufs(power[0] + power[1])), float(lufs(power[2] + power[3]))
+
+    def correlation(self) -> tuple[float, float]:
+        """Correlation of left and right, processed and unprocessed, over 0.4 s; NaN in silence."""
+        found = []
+        for k in (0, 2):
+            left, right = self._stereo.last[k], self._stereo.last[k + 1]
+            norm = float(np.sqrt(np.dot(left, left) * np.dot(right, right)))
+            found.append(float(np.dot(left, right)) / norm if norm > 1e-12 else float("nan"))
+        return found[0], found[1]
+
+    def leg_levels_db(self) -> np.ndarray:
+        """RMS in dBFS of the upper and lower leg at the watched stage: before (2,), then after (2,)."""
+        return 10 * np.log10(np.maximum(np.mean(self._legs.last**2, axis=1), 1e-15))
+
+    def scope(self) -> np.ndarray:
+        """Recent processed samples (2, SCOPE) for the image scope."""
+        recent = self._stereo.last[:2, -int(0.12 * self.rate) :]
+        step = max(1, recent.shape[1] // SCOPE)
+        return recent[:, ::step][:, :SCOPE]

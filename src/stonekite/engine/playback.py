@@ -1,0 +1,159 @@
+"""Playing one stem: a position in its file, a loop, a strip that may change, and what is listened to."""
+
+import numpy as np
+
+from stonekite.engine.chain import Tap
+from stonekite.engine.listen import Listener, Listening
+from stonekite.engine.live import Live
+from stonekite.engine.strip import HISTORY_S, StripPlayer, ramp
+from stonekite.files.audio import Reader
+from stonekite.session.types import Strip
+
+SEAM_S = 0.005
+"""Starts in the middle, stops, jumps and loop ends are faded over this time."""
+
+
+class Playback:
+    """Gives sound block by block; from the start of the file exactly what an export gives.
+
+    `live`, if given, hears along for meters and pictures; `watched` is the id of the stage it looks at.
+    """
+
+    def __init__(
+        self, reader: Reader, strip: Strip, listening: Listening | None = None, live: Live | None = None
+    ) -> None:
+        self.reader = reader
+        self.rate = reader.facts.rate
+        self.frames = reader.facts.frames
+        self.playing = False
+        self.position = 0
+        self.loop: tuple[int, int] | None = None
+        self.watched: int | None = None
+        self._strip = strip
+        self._player = StripPlayer(strip, self.rate)
+        self._listener = Listener(self.rate, listening)
+        self._live = live
+        self._clock = 0
+        self._seam = max(1, int(SEAM_S * self.rate))
+        self._tail = np.zeros((2, 0))
+        self._rise = 0
+        self._drained = 0
+
+    def play(self) -> None:
+        if self.playing:
+            return
+        if self.position >= self.frames:
+            self.position = 0
+        self._begin()
+        self.playing = True
+
+    def pause(self) -> None:
+        if self.playing:
+            self._fade_out()
+            self.playing = False
+
+    def seek(self, frame: int) -> None:
+        """Go to a frame, held to the file."""
+        if self.playing:
+            self._fade_out()
+        self.position = min(max(0, frame), self.frames - 1)
+        if self.playing:
+            self._begin()
+
+    def update(self, strip: Strip) -> None:
+        """Glide to other settings from the next block on."""
+        self._strip = strip
+        if self.playing:
+            self._player.update(strip, self._clock)
+
+    def listen(self, choice: Listening) -> None:
+        """Listen to something else from the next block on."""
+        self._listener.choose(choice)
+
+    @property
+    def heard_position(self) -> int:
+        """The source frame that the next output frame belongs to."""
+        return max(0, self.position - (self._player.latency if self.playing else 0))
+
+    def read(self, frames: int) -> np.ndarray:
+        """The next block (2, frames) of sound, silent where nothing plays."""
+        out = self._produce(frames) if self.playing else np.zeros((2, frames))
+        if self._rise < self._seam and self.playing:
+            count = min(frames, self._seam - self._rise)
+            out[:, :count] *= ramp(count, self._rise, self._seam)
+            self._rise += count
+        if self._tail.shape[1]:
+            count = min(frames, self._tail.shape[1])
+            out[:, :count] += self._tail[:, :count]
+            self._tail = self._tail[:, count:]
+        return out
+
+    def _begin(self) -> None:
+        history = self.reader.read(
+            self.position - int(HISTORY_S * self.rate), min(self.position, int(HISTORY_S * self.rate))
+        )
+        self._player.restart(self._strip, history, self.position)
+        self._clock = self.position
+        self._drained = 0
+        # From the first frame of the file nothing is faded: there is nothing to jump into.
+        self._rise = 0 if self.position else self._seam
+
+    def _fade_out(self) -> None:
+        place = self.position
+        fall = 1.0 - ramp(self._seam, 0, self._seam)
+        tail = self._produce(self._seam) * fall
+        tail[:, : self._tail.shape[1]] += self._tail[:, : self._seam]
+        self._tail = tail
+        self.position = place
+
+    def _produce(self, frames: int) -> np.ndarray:
+        source = self._source(frames)
+        unprocessed = self._player.reference(source)
+        tap = Tap(self.watched if self.watched is not None else -1) if self._live is not None else None
+        processed = self._player.process(source, self._clock, tap)
+        self._clock += frames
+        if self._live is not None and tap is not None:
+            self._live.hear(processed, unprocessed, *tap.take())
+        return self._listener.process(processed, unprocessed)
+
+    def _source(self, frames: int) -> np.ndarray:
+        """The next frames of the file, going round in the loop, with silence after the end."""
+        out = np.zeros((2, frames))
+        filled = 0
+        while filled < frames:
+            end = self.frames
+            looping = self.loop is not None and self.position < self.loop[1]
+            if looping:
+                end = min(end, self.loop[1])  # type: ignore[index]
+            count = min(frames - filled, end - self.position)
+            if count > 0:
+                block = self.reader.read(self.position, count)
+                if looping:
+                    self._blend_loop_end(block)
+                out[:, filled : filled + block.shape[1]] = block
+                if block.shape[1] < count:  # the file is shorter than its header says
+                    self.frames = self.position + block.shape[1]
+                self.position += block.shape[1]
+                filled += block.shape[1]
+            if looping and self.position >= end:
+                self.position = self.loop[0]  # type: ignore[index]
+            elif self.position >= self.frames:
+                self._drained += frames - filled
+                if self._drained > self._player.latency:
+                    self.playing = False
+                break
+        return out
+
+    def _blend_loop_end(self, block: np.ndarray) -> None:
+        """Fade the end of the loop into what leads up to its start, so that going round does not click."""
+        start, end = self.loop  # type: ignore[misc]
+        reach = min(self._seam, start, end - start)
+        first = end - reach
+        skip = max(0, first - self.position)
+        count = block.shape[1] - skip
+        if reach <= 0 or count <= 0:
+            return
+        into = self.position + skip - first
+        rise = ramp(count, into, reach)
+        lead = self.reader.read(start - reach + into, count)
+        block[:, skip : skip + lead.shape[1]] += rise * (lead - block[:, skip : skip + lead.shape[1]])
