@@ -1,0 +1,41 @@
+# Sourced by demo, test and bench: installs what is missing and puts the environment's programs on PATH.
+# System libraries through apt-get where this is root, otherwise the one command to type is printed.
+cd "$(dirname "${BASH_SOURCE[0]}")/.."
+
+packages=(libpulse0 libegl1 libgl1 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 libglib2.0-0
+  libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
+  libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 xvfb)
+
+python=${PYTHON:-python3}
+"$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || {
+  echo "Stone Kite needs Python 3.11 or newer; set PYTHON to it." >&2; exit 1; }
+"$python" -c 'import ensurepip, venv' 2>/dev/null || packages+=(python3-venv)
+
+if command -v dpkg-query >/dev/null; then
+  missing=()
+  for package in "${packages[@]}"; do
+    # Names may carry a suffix (t64) on newer systems.
+    dpkg-query -W -f='${Status}\n' "$package" "${package}t64" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
+  done
+  if [ ${#missing[@]} -gt 0 ]; then
+    if [ "$(id -u)" = 0 ]; then
+      echo "Installing system libraries: ${missing[*]}"
+      apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+    else
+      echo "Some system libraries are missing. Please run this, then try again:" >&2
+      echo "  sudo apt-get install ${missing[*]}" >&2
+      exit 1
+    fi
+  fi
+else
+  echo "This system has no dpkg; if the window does not start, install the libraries of: ${packages[*]}" >&2
+fi
+
+wanted=$(cksum < pyproject.toml)
+if [ "$(cat .venv/installed 2>/dev/null)" != "$wanted" ]; then
+  echo "Setting up the Python environment in .venv"
+  "$python" -m venv .venv
+  .venv/bin/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+  echo "$wanted" > .venv/installed
+fi
+export PATH="$PWD/.venv/bin:$PATH"

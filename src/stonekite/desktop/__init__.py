@@ -1,0 +1,1 @@
+"""Everything that needs Qt."""

@@ -1,0 +1,162 @@
+"""The open session: its tree, its history and its file. The only place where the window changes it."""
+
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+
+from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels
+from stonekite.session import edits, storage
+from stonekite.session.history import History
+from stonekite.session.types import LegName, Loop, Session, Source, Stem, Strip
+from stonekite.stages.base import Stage
+
+STEM = 0
+
+
+def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Session, Facts]:
+    """A new session around one recording. Raises AudioError, ChannelsNeeded where channels must be chosen."""
+    found = facts(path)
+    used = pick_channels(found, channels)
+    source = Source(
+        path=str(path.absolute()),
+        channels=used,
+        channel_count=found.channels,
+        rate=found.rate,
+        frames=found.frames,
+        fingerprint=fingerprint(path),
+    )
+    return Session(stems=(Stem(id=1, name=path.stem, source=source),)), found
+
+
+class Document(QObject):
+    """`changed` comes after every change of the tree, `opened` after another session was opened."""
+
+    changed = Signal()
+    opened = Signal()
+    named = Signal()
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._history: History | None = None
+        self._saved: Session | None = None
+        self.path: Path | None = None
+
+    @property
+    def is_open(self) -> bool:
+        return self._history is not None
+
+    @property
+    def session(self) -> Session:
+        assert self._history is not None
+        return self._history.now
+
+    @property
+    def stem(self) -> Stem:
+        return self.session.stems[STEM]
+
+    @property
+    def strip(self) -> Strip:
+        return self.stem.strip
+
+    @property
+    def name(self) -> str:
+        return self.path.name if self.path is not None else (self.stem.name if self.is_open else "")
+
+    @property
+    def modified(self) -> bool:
+        return self._history is not None and self._saved is not self.session
+
+    def open(self, session: Session, path: Path | None = None) -> None:
+        """Make a session the open one; `path` is its file, if it has one."""
+        self._history = History.of(session)
+        self._saved = session
+        self.path = path
+        self.opened.emit()
+        self.named.emit()
+
+    def load(self, path: Path) -> None:
+        """Open a session file. Raises SessionError, AudioError if its recording cannot be used."""
+        session = storage.load(path)
+        source = session.stems[STEM].source
+        found = facts(Path(source.path))
+        if found.rate != source.rate or found.channels != source.channel_count:
+            raise AudioError(
+                f"“{found.path.name}” is not the recording this session was made with: it has {found.rate} Hz "
+                f"and {found.channels} channels, not {source.rate} Hz and {source.channel_count}."
+            )
+        if found.frames != source.frames:
+            source = msgspec.structs.replace(source, frames=found.frames)
+            session = edits.put(session, ("stems", STEM, "source"), source)
+        self.open(session, path)
+
+    def save(self, path: Path) -> None:
+        """Write the session to a file and make it the session's own. Raises SessionError."""
+        storage.save(self.session, path)
+        self._saved = self.session
+        self.path = path
+        self.named.emit()
+
+    def edit(self, session: Session, words: str, gesture: object = None) -> None:
+        """Make another tree the current one. Edits with the same gesture are one step to undo."""
+        if session is self.session:
+            return
+        assert self._history is not None
+        self._history.push(session, words, gesture)
+        self.changed.emit()
+        self.named.emit()
+
+    def put(self, path: edits.Path, value: Any, words: str, gesture: object = None) -> None:
+        """Change one value of the strip; nothing happens if it is that already."""
+        full = ("stems", STEM, "strip", *path)
+        if edits.at(self.session, full) != value:
+            self.edit(edits.put(self.session, full, value), words, gesture)
+
+    def put_stage(self, stage: Stage, words: str, gesture: object = None) -> None:
+        """Replace the stage that has the same id."""
+        index = edits.stage_index(self.strip, stage.id)
+        self.put(("stages", index), stage, words, gesture)
+
+    def put_in_side(
+        self, stage: Stage, leg: LegName, path: edits.Path, value: Any, words: str, gesture: object = None
+    ) -> None:
+        """Change one value of one side of a stage, and of the other side if the stage is linked."""
+        self.put_stage(edits.put_linked(stage, leg, path, value), words, gesture)
+
+    def stage(self, number: int) -> Stage | None:
+        """The stage of that id, or None."""
+        return next((stage for stage in self.strip.stages if stage.id == number), None)
+
+    def set_loop(self, loop: Loop | None) -> None:
+        """Change the loop; it is saved, but not a step to undo."""
+        if loop == self.session.loop or self._history is None:
+            return
+        clean = not self.modified
+        self._history.amend(msgspec.structs.replace(self.session, loop=loop))
+        if clean:
+            self._saved = self.session
+        self.changed.emit()
+
+    def end_gesture(self) -> None:
+        if self._history is not None:
+            self._history.end_gesture()
+
+    def undo(self) -> None:
+        self._step(self._history.undo() if self._history is not None else None)
+
+    def redo(self) -> None:
+        self._step(self._history.redo() if self._history is not None else None)
+
+    def _step(self, words: str | None) -> None:
+        if words is not None:
+            self.changed.emit()
+            self.named.emit()
+
+    @property
+    def next_undo(self) -> str | None:
+        return self._history.next_undo if self._history is not None else None
+
+    @property
+    def next_redo(self) -> str | None:
+        return self._history.next_redo if self._history is not None else None

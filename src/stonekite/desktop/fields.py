@@ -1,0 +1,331 @@
+"""Controls that come from a declared setting: nothing about range, unit or words is said again here."""
+
+from typing import Any
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QAbstractButton, QLineEdit, QSizePolicy, QToolTip, QWidget
+
+from stonekite.desktop.theme import faded, font, roles
+from stonekite.stages.settings import Setting
+
+FINE = 0.1
+
+
+class ValueField(QWidget):
+    """A number: label, value to type into, slider to drag, wheel and arrow keys to turn.
+
+    `moved` gives the new value and a token that is the same during one drag.
+    """
+
+    moved = Signal(float, object)
+    refused = Signal(str)
+
+    def __init__(self, setting: Setting, owner: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setting = setting
+        self._value = float(setting.default or 0.0)
+        self._colour = roles.chalk
+        self._drag: tuple[float, float] | None = None
+        self._token: object = None
+        self._edit: QLineEdit | None = None
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(f"{owner} {setting.label}".strip())
+        unit = f" in {setting.unit}" if setting.unit else ""
+        self.setToolTip(
+            f"{setting.label}{unit}: {setting.help}.\n{setting.shown(setting.low)} to "
+            f"{setting.shown(setting.high)}. Drag, turn the wheel or press the arrow keys (Shift: fine steps), "
+            "type a value, double-click to reset."
+        )
+        self._describe()
+
+    def sizeHint(self) -> QSize:
+        return QSize(130, 38)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(92, 38)
+
+    @property
+    def value(self) -> float:
+        return self._value
+
+    def show_value(self, value: float) -> None:
+        """Show a value without saying that it moved."""
+        if value != self._value:
+            self._value = value
+            self._describe()
+            self.update()
+
+    def set_colour(self, colour) -> None:
+        """The component colour of the filled part of the slider."""
+        self._colour = colour
+        self.update()
+
+    def _describe(self) -> None:
+        self.setAccessibleDescription(self.setting.shown(self._value))
+
+    def _move(self, value: float, token: object = None) -> None:
+        value = self.setting.held(value)
+        if value != self._value:
+            self.show_value(value)
+            self.moved.emit(value, token)
+
+    def _track(self) -> QRectF:
+        return QRectF(7, self.height() - 10, self.width() - 14, 4)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        on = self.isEnabled()
+        painter.setFont(font(8.5))
+        painter.setPen(roles.muted)
+        top = QRectF(2, 2, self.width() - 4, 18)
+        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.setting.label)
+        painter.setPen(roles.chalk if on else roles.muted)
+        painter.setFont(font(9))
+        if self._edit is None:
+            painter.drawText(
+                top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.setting.shown(self._value)
+            )
+        track = self._track()
+        travel = self.setting.to_travel(self._value)
+        place = track.left() + travel * track.width()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(track, 2, 2)
+        start = track.left()
+        if self.setting.low < 0 < self.setting.high and self.setting.taper == "linear":
+            start = track.left() + self.setting.to_travel(0.0) * track.width()
+        painter.setBrush(self._colour if on else roles.line)
+        painter.drawRoundedRect(
+            QRectF(min(start, place), track.top(), abs(place - start), track.height()), 2, 2
+        )
+        painter.setBrush(roles.chalk if on else roles.line)
+        painter.drawEllipse(QPointF(place, track.center().y()), 5.5, 5.5)
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine))
+            painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1), 5, 5)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        self._drag = (event.position().x(), self.setting.to_travel(self._value))
+        self._token = object()
+        track = self._track()
+        place = track.left() + self._drag[1] * track.width()
+        if event.position().y() > self.height() - 18 and abs(event.position().x() - place) > 8:
+            travel = (event.position().x() - track.left()) / track.width()
+            self._drag = (event.position().x(), travel)
+            self._move(self.setting.from_travel(travel), self._token)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._drag is None:
+            return
+        start, travel = self._drag
+        shift = (event.position().x() - start) / self._track().width()
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            shift *= FINE
+        if abs(event.position().x() - start) > 1:
+            self._move(self.setting.from_travel(travel + shift), self._token)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        clicked = self._drag is not None and abs(event.position().x() - self._drag[0]) < 2
+        self._drag = None
+        if clicked and event.position().y() < 20 and event.position().x() > self.width() / 2:
+            self.type_value()
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        if event.position().y() < 20 and event.position().x() > self.width() / 2:
+            return  # the click before opened the typed entry
+        self.reset()
+
+    def reset(self) -> None:
+        """Back to the declared default."""
+        self._move(float(self.setting.default))
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        delta = event.angleDelta().y() or event.angleDelta().x()
+        fine = FINE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+        self._move(self.setting.stepped(self._value, fine * delta / 120), "wheel" + self.setting.label)
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        fine = FINE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+        steps = {
+            Qt.Key.Key_Up: 1.0,
+            Qt.Key.Key_Right: 1.0,
+            Qt.Key.Key_Down: -1.0,
+            Qt.Key.Key_Left: -1.0,
+            Qt.Key.Key_PageUp: 6.0,
+            Qt.Key.Key_PageDown: -6.0,
+        }.get(Qt.Key(event.key()))
+        if steps is not None:
+            self._move(self.setting.stepped(self._value, fine * steps), "keys" + self.setting.label)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
+            self.type_value()
+        elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
+            self.reset()
+        elif event.key() == Qt.Key.Key_Minus:
+            self.type_value("-")
+        else:
+            super().keyPressEvent(event)
+
+    def type_value(self, text: str | None = None) -> None:
+        """Open the typed entry over the value."""
+        if self._edit is not None or not self.isEnabled():
+            return
+        edit = QLineEdit(self)
+        edit.setAccessibleName(self.accessibleName())
+        edit.setGeometry(self.width() // 3, 0, self.width() - self.width() // 3, 22)
+        edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+        edit.setText(self.setting.shown(self._value) if text is None else text)
+        if text is None:
+            edit.selectAll()
+        edit.editingFinished.connect(self._typed)
+        edit.show()
+        edit.setFocus()
+        self._edit = edit
+        self.update()
+
+    def _typed(self) -> None:
+        edit, self._edit = self._edit, None
+        if edit is None:
+            return
+        text = edit.text()
+        edit.deleteLater()
+        self.update()
+        if text == self.setting.shown(self._value):
+            return
+        try:
+            self._move(self.setting.typed(text))
+        except ValueError as error:
+            self.refused.emit(str(error))
+            QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)
+        self.setFocus()
+
+
+class Segments(QWidget):
+    """One of a few words, side by side. `chosen` gives the value of the word."""
+
+    chosen = Signal(object)
+
+    def __init__(
+        self, words: dict[Any, str], name: str, help: str = "", parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent)
+        self._words = dict(words)
+        self._value: Any = next(iter(words))
+        self._colours: dict[Any, Any] = {}
+        self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.setAccessibleName(name)
+        self.setToolTip(help or name)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def set_words(self, words: dict[Any, str], colours: dict[Any, Any] | None = None) -> None:
+        """Other words for choices, with a component colour for each where given."""
+        self._words, self._colours = dict(words), colours or {}
+        self.updateGeometry()
+        self.update()
+
+    @property
+    def value(self) -> Any:
+        return self._value
+
+    def show_value(self, value: Any) -> None:
+        """Show a choice without saying that it was made."""
+        self._value = value
+        self.setAccessibleDescription(self._words.get(value, ""))
+        self.update()
+
+    def _widths(self) -> list[int]:
+        metrics = self.fontMetrics()
+        return [max(36, metrics.horizontalAdvance(word) + 26) for word in self._words.values()]
+
+    def sizeHint(self) -> QSize:
+        return QSize(sum(self._widths()), 24)
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
+
+    def cell(self, value: Any) -> QRectF:
+        """Where the word of a value stands."""
+        left = 0.0
+        for key, width in zip(self._words, self._widths(), strict=True):
+            if key == value:
+                return QRectF(left, 0, width, self.height())
+            left += width
+        raise KeyError(value)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        whole = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        painter.setPen(QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine) if self.hasFocus() else Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(whole, 12, 12)
+        for key, word in self._words.items():
+            cell = self.cell(key).adjusted(1, 1, -1, -1)
+            if key == self._value:
+                colour = self._colours.get(key)
+                painter.setPen(QPen(colour or roles.muted, 1))
+                painter.setBrush(faded(colour, 0.22) if colour else roles.raised)
+                painter.drawRoundedRect(cell, 11, 11)
+                painter.setPen(roles.chalk)
+                painter.setFont(font(9, bold=True))
+            else:
+                painter.setPen(roles.muted)
+                painter.setFont(font(9))
+            painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, word)
+
+    def _choose(self, value: Any) -> None:
+        if value != self._value:
+            self.show_value(value)
+            self.chosen.emit(value)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        for key in self._words:
+            if self.cell(key).contains(event.position()):
+                self._choose(key)
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        keys = list(self._words)
+        step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
+        if step is None:
+            super().keyPressEvent(event)
+        else:
+            self._choose(keys[(keys.index(self._value) + step) % len(keys)])
+
+
+class Toggle(QAbstractButton):
+    """A small word that is on or off: filled when it is on."""
+
+    def __init__(self, word: str, name: str, help: str, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setText(word)
+        self.setCheckable(True)
+        self.setAccessibleName(name)
+        self.setToolTip(help)
+        self._colour = roles.chalk
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+
+    def set_colour(self, colour) -> None:
+        self._colour = colour
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        return QSize(self.fontMetrics().horizontalAdvance(self.text()) + 18, 20)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        on = self.isChecked()
+        border = roles.chalk if self.hasFocus() else (self._colour if on else roles.line)
+        painter.setPen(QPen(border, 1))
+        painter.setBrush(self._colour if on else roles.ground)
+        painter.drawRoundedRect(box, 9.5, 9.5)
+        painter.setPen(roles.ground if on else (roles.muted if self.isEnabled() else roles.line))
+        painter.setFont(font(8.5, bold=on))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.text())

@@ -1,0 +1,256 @@
+"""The player: a process of its own that renders sound and feeds the output.
+
+Started by the window as `python -m stonekite.desktop.player DESCRIPTOR`, where DESCRIPTOR is the shared
+status block. It ends when its standard input does.
+"""
+
+import contextlib
+import gc
+import os
+import queue
+import sys
+import threading
+import time
+from collections import deque
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
+
+from stonekite.desktop import protocol
+from stonekite.desktop.outputs import Output, SimulatedOutput, best_output, device_identity
+from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Status
+from stonekite.engine.live import Live
+from stonekite.engine.playback import Playback
+from stonekite.files.audio import AudioError, Reader
+from stonekite.framing import read_frame, write_frame
+
+BLOCK = 512
+LOOK_S = 1 / 30
+PAUSE_S = 0.003
+DEVICE_CHECK_S = 1.0
+AHEAD_FRAMES = 32768
+"""Fetched from the file at once."""
+
+
+class Player:
+    """Carries out commands and keeps the output filled."""
+
+    def __init__(self, status: Status, send) -> None:
+        self._status = status
+        self._send = send
+        self._playback: Playback | None = None
+        self._live: Live | None = None
+        self._output: Output = best_output(48_000)
+        self._no_devices = False
+        self._places: deque[tuple[int, int, bool]] = deque()
+        self._written = 0
+        self._busy = 0.0
+        self._load = 0.0
+        self._updates = 0
+        self._looked = self._checked = time.monotonic()
+        self._tell_output()
+
+    def obey(self, command: Command) -> None:
+        """Carry out one command."""
+        playback = self._playback
+        if isinstance(command, protocol.Load):
+            self._load_source(command)
+        elif isinstance(command, protocol.Disturb):
+            self._disturb(command)
+        elif playback is None:
+            return
+        elif isinstance(command, protocol.Update):
+            playback.update(command.strip)
+            self._updates += 1
+        elif isinstance(command, protocol.Listen):
+            playback.listen(command.listening)
+        elif isinstance(command, protocol.Play):
+            playback.play()
+        elif isinstance(command, protocol.Pause):
+            playback.pause()
+        elif isinstance(command, protocol.Seek):
+            playback.seek(command.frame)
+        elif isinstance(command, protocol.SetLoop):
+            playback.loop = (command.start, command.end) if command.end > command.start else None
+        elif isinstance(command, protocol.Watch):
+            playback.watched = command.stage
+
+    def _load_source(self, command: protocol.Load) -> None:
+        if self._playback is not None:
+            self._playback.reader.close()
+            self._playback = None
+        source = command.source
+        try:
+            reader = Reader(Path(source.path), source.channels, ahead=AHEAD_FRAMES)
+        except AudioError as error:
+            self._send(Fault(str(error)))
+            return
+        self._live = Live(reader.facts.rate)
+        self._playback = Playback(reader, command.strip, command.listening, self._live)
+        self._places.clear()
+        self._use(best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate))
+        self._send(Ready())
+
+    def _disturb(self, command: protocol.Disturb) -> None:
+        output = self._output
+        if command.what == "return":
+            self._no_devices = False
+        elif command.what == "vanish":
+            self._no_devices = True
+            output.close()
+            self._use(SimulatedOutput(self._rate()))
+        elif isinstance(output, SimulatedOutput):
+            if command.what == "stall":
+                output.stall(command.value)
+            elif command.what == "record":
+                output.record(Path(command.path)) if command.path else output.close()
+            else:
+                output.rate = int(command.value)
+                self._tell_output()
+
+    def _rate(self) -> int:
+        return self._playback.rate if self._playback is not None else 48_000
+
+    def _use(self, output: Output) -> None:
+        if output is not self._output:
+            self._output.close()
+        self._output = output
+        self._written = 0
+        self._places.clear()
+        self._tell_output()
+
+    def _tell_output(self) -> None:
+        self._send(OutputIs(self._output.name, self._output.simulated, self._output.rate))
+
+    def step(self) -> bool:
+        """Fill the output as far as there is room and publish figures; False if there was nothing to do."""
+        now = time.monotonic()
+        worked = False
+        playback = self._playback
+        self._check_device(now)
+        if playback is not None:
+            while self._output.room() >= BLOCK:
+                begin = time.perf_counter()
+                self._places.append((self._written, playback.heard_position, playback.playing))
+                try:
+                    block = playback.read(BLOCK)
+                except AudioError as error:
+                    self._send(Fault(str(error)))
+                    playback.pause()
+                    playback.playing = False
+                    block = np.zeros((2, BLOCK))
+                self._busy += time.perf_counter() - begin
+                self._output.write(block)
+                self._output.starving = playback.playing
+                self._written += BLOCK
+                worked = True
+        if now - self._looked >= LOOK_S:
+            self._publish(now)
+        return worked
+
+    def _check_device(self, now: float) -> None:
+        """Fall back when the device is gone, go back when there is one again."""
+        if self._output.gone:
+            self._use(SimulatedOutput(self._rate()))
+        if now - self._checked < DEVICE_CHECK_S:
+            return
+        self._checked = now
+        identity = None if self._no_devices else device_identity()
+        current = getattr(self._output, "identity", None)
+        if identity != current:
+            self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
+
+    def _publish(self, now: float) -> None:
+        elapsed, self._looked = now - self._looked, now
+        self._load += 0.2 * (self._busy / elapsed - self._load)
+        self._busy = 0.0
+        playback, live = self._playback, self._live
+        if playback is None or live is None:
+            return
+        queued = self._output.queued()
+        heard = self._written - queued
+        while len(self._places) > 1 and self._places[1][0] <= heard:
+            self._places.popleft()
+        position, playing = playback.heard_position, playback.playing
+        if self._places:
+            written, place, was_playing = self._places[0]
+            playing = was_playing or playback.playing
+            position = place + (max(0, heard - written) if was_playing else 0)
+        if not playback.playing:
+            live.fade()
+        scope = np.zeros((2, protocol.SCOPE), dtype=np.float32)
+        points = live.scope()
+        scope[:, : points.shape[1]] = points
+        self._status.write(
+            playing=int(playing),
+            underruns=self._output.underruns,
+            position=min(position, playback.frames) / playback.rate,
+            queued_s=queued / playback.rate,
+            load=self._load,
+            updates=self._updates,
+            momentary=live.momentary(),
+            correlation=live.correlation(),
+            leg_levels=live.leg_levels_db(),
+            spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
+            scope=scope,
+        )
+
+
+def warm() -> None:
+    """Load or compile every kernel, so that the first sound does not wait for it."""
+    live = Live(48_000)
+    silence = np.zeros((2, 600))
+    live.hear(silence, silence, silence, silence)
+    live.look_at_spectra()
+    live.momentary()
+
+
+def _only_serious(kind: QtMsgType, context: object, text: str) -> None:
+    """Qt's multimedia part talks about every library it does not find; a missing device is told in the window."""
+    if kind in (QtMsgType.QtCriticalMsg, QtMsgType.QtFatalMsg):
+        print(text, file=sys.stderr)
+
+
+def main() -> None:
+    qInstallMessageHandler(_only_serious)
+    status = Status(int(sys.argv[1]))
+    out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")
+    os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
+    with contextlib.suppress(OSError):
+        os.nice(-10)  # where it is allowed: sound before pictures
+    application = QCoreApplication(sys.argv[:1])
+    commands: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
+    incoming = sys.stdin.buffer
+
+    def listen() -> None:
+        while (command := read_frame(incoming, Command)) is not None:
+            commands.put(command)
+        commands.put(None)
+
+    def send(event: Event) -> None:
+        with contextlib.suppress(OSError):
+            write_frame(out, event)
+
+    threading.Thread(target=listen, daemon=True).start()
+    warm()
+    player = Player(status, send)
+    # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    while True:
+        try:
+            while (command := commands.get_nowait()) is not None:
+                player.obey(command)
+            return
+        except queue.Empty:
+            pass
+        application.processEvents()
+        if not player.step():
+            time.sleep(PAUSE_S)
+
+
+if __name__ == "__main__":
+    main()
+

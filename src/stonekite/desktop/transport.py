@@ -1,0 +1,157 @@
+"""The window's side of the player: starts it, restarts it if it dies, and knows what it should be doing."""
+
+import os
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from stonekite.desktop import protocol
+from stonekite.desktop.processes import Child
+from stonekite.desktop.protocol import Event, Fault, OutputIs, Ready, Status
+from stonekite.engine.listen import Listening
+from stonekite.session.types import Source, Strip
+
+RESTARTS = 5
+
+
+class Transport(QObject):
+    """Play, pause, seek, loop and listen. `ticked` comes 30 times a second with the player's status."""
+
+    ticked = Signal()
+    output_changed = Signal(str, bool, int)
+    ready = Signal()
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
+        super().__init__(parent)
+        self._descriptor = os.memfd_create("stonekite-status")
+        os.ftruncate(self._descriptor, Status.SIZE)
+        self._shared = Status(self._descriptor)
+        self.status: np.void = self._shared.read()
+        self.listening = Listening()
+        self.playing = False
+        self._source: Source | None = None
+        self._strip = Strip()
+        self._loop = (0, 0)
+        self._watched = -1
+        self._restarts = 0
+        self._child: Child | None = None
+        self._timer = QTimer(self)
+        self._timer.setInterval(interval_ms)
+        self._timer.timeout.connect(self._tick)
+        self._expected: tuple[bool, int] | None = None
+
+    def start(self) -> None:
+        """Start the player process."""
+        self._child = Child(
+            "stonekite.desktop.player", Event, (str(self._descriptor),), (self._descriptor,), self
+        )
+        self._child.told.connect(self._hear)
+        self._child.ended.connect(self._restart)
+        self._timer.start()
+
+    def close(self) -> None:
+        """End the player."""
+        self._timer.stop()
+        if self._child is not None:
+            self._child.close()
+            self._child = None
+        os.close(self._descriptor)
+
+    @property
+    def player_pid(self) -> int:
+        return self._child.pid if self._child is not None else 0
+
+    def _send(self, command: protocol.Command) -> None:
+        if self._child is not None:
+            self._child.send(command)
+
+    def _hear(self, event: Event) -> None:
+        if isinstance(event, OutputIs):
+            self.output_changed.emit(event.name, event.simulated, event.rate)
+        elif isinstance(event, Ready):
+            self.ready.emit()
+        elif isinstance(event, Fault):
+            self.playing = False
+            self.failed.emit(event.sentence)
+
+    def _restart(self, code: int) -> None:
+        """The player died: start another one where it was."""
+        if self._restarts >= RESTARTS:
+            self.playing = False
+            self.failed.emit(f"The player stopped again and again (code {code}). Save and start Stone Kite again.")
+            return
+        self._restarts += 1
+        was_playing, frame = self.playing, self.frame
+        self.start()
+        if self._source is not None:
+            self.load(self._source, self._strip)
+            self.set_loop(*self._loop)
+            self.watch(self._watched)
+            self.seek(frame)
+            if was_playing:
+                self.play()
+
+    def _tick(self) -> None:
+        self.status = self._shared.read()
+        now = bool(self.status["playing"])
+        if self._expected is None:
+            self.playing = now
+        else:  # a command is on its way: believe it until the player has had time to follow
+            wanted, left = self._expected
+            self._expected = None if now == wanted or left <= 0 else (wanted, left - 1)
+        self.ticked.emit()
+
+    @property
+    def position_s(self) -> float:
+        """The place in the recording that is heard now, in seconds."""
+        return float(self.status["position"])
+
+    @property
+    def frame(self) -> int:
+        return int(self.position_s * self._source.rate) if self._source is not None else 0
+
+    def load(self, source: Source, strip: Strip) -> None:
+        """Play another recording."""
+        self._source, self._strip = source, strip
+        self.playing = False
+        self._loop = (0, 0)
+        self._send(protocol.Load(source, strip, self.listening))
+        self._send(protocol.Watch(self._watched))
+
+    def update(self, strip: Strip) -> None:
+        """Hear other settings."""
+        if strip is not self._strip:
+            self._strip = strip
+            self._send(protocol.Update(strip))
+
+    def listen(self, listening: Listening) -> None:
+        """Hear something else: processed, unprocessed, difference, one component."""
+        if listening != self.listening:
+            self.listening = listening
+            self._send(protocol.Listen(listening))
+
+    def play(self) -> None:
+        self._send(protocol.Play())
+        self.playing, self._expected = True, (True, 30)
+
+    def pause(self) -> None:
+        self._send(protocol.Pause())
+        self.playing, self._expected = False, (False, 30)
+
+    def seek(self, frame: int) -> None:
+        self._send(protocol.Seek(frame))
+
+    def set_loop(self, start: int, end: int) -> None:
+        """Repeat these frames; equal ends for no loop."""
+        self._loop = (start, end)
+        self._send(protocol.SetLoop(start, end))
+
+    def watch(self, stage: int) -> None:
+        """Take spectra before and after the stage of this id; -1: at the end of the legs."""
+        self._watched = stage
+        self._send(protocol.Watch(stage))
+
+    def disturb(self, what: str, value: float = 0.0, path: str = "") -> None:
+        """For tests: see protocol.Disturb."""
+        self._send(protocol.Disturb(what, value, path))  # type: ignore[arg-type]
