@@ -212,9 +212,7 @@ def _written(paths: list[Path], as_json: bool, **more: Any) -> None:
 @force
 @as_json
 @_faults
-def decode(
-    parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force: bool, as_json: bool
-) -> None:
+def decode(parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force: bool, as_json: bool) -> None:
     """Write stereo from mid and side files, or from one interleaved file."""
     from stonekite.files.components import join_components
 

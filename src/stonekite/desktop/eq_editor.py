@@ -32,7 +32,9 @@ class BandRow(QWidget):
         self.setFixedHeight(40)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("Bands")
-        self.setToolTip("The bands of this leg. Click one to edit it, or a free place to add one (arrow keys, Enter).")
+        self.setToolTip(
+            "The bands of this leg. Click one to edit it, or a free place to add one (arrow keys, Enter)."
+        )
         self._bands: list[eq.Band | None] = [None] * eq.BANDS
         self._slot = -1
         self._colour = roles.chalk

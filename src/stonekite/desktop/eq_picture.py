@@ -70,7 +70,8 @@ class EqPicture(QWidget):
         """Draw a stage with one leg in front and one band chosen."""
         if stage is not self._stage or rate != self._rate or not self._curves:
             self._curves = {
-                name: 20 * np.log10(np.maximum(np.abs(eq.response(getattr(stage, name), _FREQUENCIES, rate)), 1e-6))
+                name: 20
+                * np.log10(np.maximum(np.abs(eq.response(getattr(stage, name), _FREQUENCIES, rate)), 1e-6))
                 for name in ("upper", "lower")
             }
         self._stage, self._leg, self._split, self._rate, self._slot = stage, leg, split, rate, slot

@@ -21,9 +21,12 @@ class ValueField(QWidget):
     moved = Signal(float, object)
     refused = Signal(str)
 
-    def __init__(self, setting: Setting, owner: str = "", parent: QWidget | None = None) -> None:
+    def __init__(
+        self, setting: Setting, owner: str = "", *, compact: bool = False, parent: QWidget | None = None
+    ) -> None:
         super().__init__(parent)
         self.setting = setting
+        self._compact = compact
         self._value = float(setting.default or 0.0)
         self._colour = roles.chalk
         self._drag: tuple[float, float] | None = None
@@ -41,10 +44,10 @@ class ValueField(QWidget):
         self._describe()
 
     def sizeHint(self) -> QSize:
-        return QSize(130, 38)
+        return QSize(210, 24) if self._compact else QSize(130, 38)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(92, 38)
+        return QSize(170, 24) if self._compact else QSize(92, 38)
 
     @property
     def value(self) -> float:
@@ -72,7 +75,15 @@ class ValueField(QWidget):
             self.moved.emit(value, token)
 
     def _track(self) -> QRectF:
+        if self._compact:
+            return QRectF(52, self.height() / 2 - 2, self.width() - 122, 4)
         return QRectF(7, self.height() - 10, self.width() - 14, 4)
+
+    def _on_value(self, point: QPointF) -> bool:
+        """Whether a point is on the figure rather than on the slider."""
+        if self._compact:
+            return point.x() > self.width() - 64
+        return point.y() < 20 and point.x() > self.width() / 2
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -80,13 +91,15 @@ class ValueField(QWidget):
         on = self.isEnabled()
         painter.setFont(font(8.5))
         painter.setPen(roles.muted)
-        top = QRectF(2, 2, self.width() - 4, 18)
+        top = QRectF(2, 3 if self._compact else 2, self.width() - 4, 18)
         painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.setting.label)
         painter.setPen(roles.chalk if on else roles.muted)
         painter.setFont(font(9))
         if self._edit is None:
             painter.drawText(
-                top, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, self.setting.shown(self._value)
+                top,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                self.setting.shown(self._value),
             )
         track = self._track()
         travel = self.setting.to_travel(self._value)
@@ -115,7 +128,8 @@ class ValueField(QWidget):
         self._token = object()
         track = self._track()
         place = track.left() + self._drag[1] * track.width()
-        if event.position().y() > self.height() - 18 and abs(event.position().x() - place) > 8:
+        on_track = track.adjusted(-7, -8, 7, 8).contains(event.position())
+        if on_track and abs(event.position().x() - place) > 8:
             travel = (event.position().x() - track.left()) / track.width()
             self._drag = (event.position().x(), travel)
             self._move(self.setting.from_travel(travel), self._token)
@@ -133,11 +147,11 @@ class ValueField(QWidget):
     def mouseReleaseEvent(self, event: QMouseEvent) -> None:
         clicked = self._drag is not None and abs(event.position().x() - self._drag[0]) < 2
         self._drag = None
-        if clicked and event.position().y() < 20 and event.position().x() > self.width() / 2:
+        if clicked and self._on_value(event.position()):
             self.type_value()
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
-        if event.position().y() < 20 and event.position().x() > self.width() / 2:
+        if self._on_value(event.position()):
             return  # the click before opened the typed entry
         self.reset()
 
@@ -178,7 +192,8 @@ class ValueField(QWidget):
             return
         edit = QLineEdit(self)
         edit.setAccessibleName(self.accessibleName())
-        edit.setGeometry(self.width() // 3, 0, self.width() - self.width() // 3, 22)
+        width = 84 if self._compact else self.width() * 2 // 3
+        edit.setGeometry(self.width() - width, 0, width, 22)
         edit.setAlignment(Qt.AlignmentFlag.AlignRight)
         edit.setText(self.setting.shown(self._value) if text is None else text)
         if text is None:
@@ -262,7 +277,9 @@ class Segments(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         whole = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
-        painter.setPen(QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine) if self.hasFocus() else Qt.PenStyle.NoPen)
+        painter.setPen(
+            QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine) if self.hasFocus() else Qt.PenStyle.NoPen
+        )
         painter.setBrush(roles.ground)
         painter.drawRoundedRect(whole, 12, 12)
         for key, word in self._words.items():

@@ -82,7 +82,7 @@ class KiteMap(QWidget):
         self._drag: QPointF | None = None
 
     def sizeHint(self) -> QSize:
-        return QSize(900, 176)
+        return QSize(900, 152)
 
     def show_strip(self, strip: Strip, source: tuple[str, str], output: tuple[str, str]) -> None:
         """Draw another strip, with two lines of words each for the source and the output."""
@@ -117,7 +117,7 @@ class KiteMap(QWidget):
 
     def _y(self, leg: LegName) -> float:
         middle = self.height() / 2
-        return middle - 48 if leg == "upper" else middle + 48
+        return middle - 44 if leg == "upper" else middle + 44
 
     @property
     def _split_x(self) -> float:
@@ -243,13 +243,18 @@ class KiteMap(QWidget):
         if stage.linked and stage.upper is not None and stage.lower is not None:  # type: ignore[attr-defined]
             painter.setPen(QPen(roles.muted, 1.4))
             for shift in (-3, 3):
-                for start, end in ((self._y("upper") + 22, middle - 11), (middle + 11, self._y("lower") - 22)):
+                for start, end in (
+                    (self._y("upper") + 22, middle - 11),
+                    (middle + 11, self._y("lower") - 22),
+                ):
                     painter.drawLine(QPointF(x + shift, start), QPointF(x + shift, end))
         painter.setFont(font(9, bold=chosen))
         painter.setPen(roles.chalk if chosen else roles.muted)
         label = kind_of(stage).LABEL
         painter.drawText(
-            QRectF(x - 48, middle - 10, 96, 20), Qt.AlignmentFlag.AlignCenter, label if stage.inserted else f"{label} out"
+            QRectF(x - 48, middle - 10, 96, 20),
+            Qt.AlignmentFlag.AlignCenter,
+            label if stage.inserted else f"{label} out",
         )
         for leg in LEGS:
             self._paint_stone(painter, stage, leg, chosen and self._chosen[1] == leg)  # type: ignore[index]
@@ -281,7 +286,9 @@ class KiteMap(QWidget):
     def _paint_plus(self, painter: QPainter, leg: LegName) -> None:
         centre = self.plus_centre(leg)
         hovered = self._hover is not None and self._hover.what == "plus" and self._hover.leg == leg
-        painter.setPen(QPen(self._colour(leg), 1.4, Qt.PenStyle.SolidLine if hovered else Qt.PenStyle.DashLine))
+        painter.setPen(
+            QPen(self._colour(leg), 1.4, Qt.PenStyle.SolidLine if hovered else Qt.PenStyle.DashLine)
+        )
         painter.setBrush(roles.raised if hovered else roles.panel)
         painter.drawEllipse(centre, 11, 11)
         painter.setPen(QPen(roles.chalk, 1.4))
@@ -295,7 +302,12 @@ class KiteMap(QWidget):
         painter.setBrush(roles.raised if hovered else roles.panel)
         painter.drawPolygon(
             QPolygonF(
-                [QPointF(x - 25, middle), QPointF(x, middle - 25), QPointF(x + 25, middle), QPointF(x, middle + 25)]
+                [
+                    QPointF(x - 25, middle),
+                    QPointF(x, middle - 25),
+                    QPointF(x + 25, middle),
+                    QPointF(x, middle + 25),
+                ]
             )
         )
         painter.setFont(font(9, bold=True))
@@ -438,5 +450,3 @@ def _glyph(centre: QPointF) -> QPainterPath:
     path.cubicTo(centre + QPointF(-1, -8), centre + QPointF(0, 8), centre + QPointF(5, 8))
     path.cubicTo(centre + QPointF(9, 8), centre + QPointF(9, -1), centre + QPointF(16, -1))
     return path
-
-

@@ -89,7 +89,9 @@ class Player:
         self._live = Live(reader.facts.rate)
         self._playback = Playback(reader, command.strip, command.listening, self._live)
         self._places.clear()
-        self._use(best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate))
+        self._use(
+            best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate)
+        )
         self._send(Ready())
 
     def _disturb(self, command: protocol.Disturb) -> None:
@@ -253,4 +255,3 @@ def main() -> None:
 
 if __name__ == "__main__":
     main()
-

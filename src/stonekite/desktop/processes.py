@@ -36,7 +36,7 @@ class Child(QObject):
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             pass_fds=descriptors,
-            env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen", "QT_LOGGING_RULES": "qt.multimedia.*=false"},
         )
         threading.Thread(target=self._listen, args=(answers,), daemon=True).start()
 

@@ -62,7 +62,9 @@ def faded(colour: QColor, alpha: float) -> QColor:
 
 def mixed(colour: QColor, ground: QColor, share: float) -> QColor:
     """An opaque colour: `share` of one and the rest of the other (cheaper to paint than a faded one)."""
-    parts = [share * a + (1 - share) * b for a, b in zip(colour.getRgb()[:3], ground.getRgb()[:3], strict=True)]
+    parts = [
+        share * a + (1 - share) * b for a, b in zip(colour.getRgb()[:3], ground.getRgb()[:3], strict=True)
+    ]
     return QColor(*(round(p) for p in parts))
 
 
@@ -80,10 +82,11 @@ def _sheet(r: Roles) -> str:
     QMainWindow, QDialog, QMessageBox {{ background: {r.ground.name()}; }}
     QToolTip {{ background: {r.raised.name()}; color: {r.chalk.name()}; border: 1px solid {r.line.name()};
         padding: 4px; }}
+    QFrame#header {{ background: {r.panel.name()}; }}
     QFrame#panel {{ background: {r.panel.name()}; border-radius: 7px; }}
     QLabel#muted {{ color: {r.muted.name()}; }}
     QLabel#title {{ font-weight: bold; font-size: 11pt; }}
-    QMenuBar {{ background: {r.panel.name()}; spacing: 6px; padding: 2px 6px; }}
+    QMenuBar {{ background: transparent; spacing: 6px; padding: 2px 6px; }}
     QMenuBar::item {{ padding: 4px 9px; border-radius: 4px; background: transparent; }}
     QMenuBar::item:selected, QMenuBar::item:pressed {{ background: {r.raised.name()}; }}
     QMenu {{ background: {r.raised.name()}; border: 1px solid {r.line.name()}; padding: 4px; }}

@@ -79,7 +79,9 @@ class Transport(QObject):
         """The player died: start another one where it was."""
         if self._restarts >= RESTARTS:
             self.playing = False
-            self.failed.emit(f"The player stopped again and again (code {code}). Save and start Stone Kite again.")
+            self.failed.emit(
+                f"The player stopped again and again (code {code}). Save and start Stone Kite again."
+            )
             return
         self._restarts += 1
         was_playing, frame = self.playing, self.frame

@@ -70,7 +70,13 @@ def export(
         def writer(where: Path, channels: int) -> Writer:
             return files.enter_context(
                 Writer(
-                    where, target_rate, channels=channels, bits=bits, dither=dithered, force=force, frames=out_frames
+                    where,
+                    target_rate,
+                    channels=channels,
+                    bits=bits,
+                    dither=dithered,
+                    force=force,
+                    frames=out_frames,
                 )
             )
 
@@ -107,5 +113,3 @@ def _converter(source_rate: int, target_rate: int):
 
     stream = soxr.ResampleStream(source_rate, target_rate, 2, dtype="float64", quality="VHQ")
     return lambda block, last: stream.resample_chunk(np.ascontiguousarray(block.T), last=last).T
-
-

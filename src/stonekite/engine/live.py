@@ -33,7 +33,9 @@ class Live:
         spread = 2 ** (_SMOOTH_OCTAVE / 2)
         bins = np.arange(size // 2 + 1) * rate / size
         self._low = np.interp(centres / spread, bins, np.arange(len(bins))) + 0.5
-        self._high = np.maximum(np.interp(centres * spread, bins, np.arange(len(bins))) + 0.5, self._low + 1.0)
+        self._high = np.maximum(
+            np.interp(centres * spread, bins, np.arange(len(bins))) + 0.5, self._low + 1.0
+        )
         self._above = centres > rate / 2
         self.spectra_db = np.full((4, BANDS), -150.0)
 

@@ -15,9 +15,7 @@ def open_stem(stem: Stem) -> Reader:
     return Reader(Path(stem.source.path), stem.source.channels)
 
 
-def rendered(
-    reader: Reader, strip: Strip, block: int = BLOCK
-) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+def rendered(reader: Reader, strip: Strip, block: int = BLOCK) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file.
 
     The result has the length of the source: latency is taken out, and what rings on after the end is cut.

@@ -166,7 +166,9 @@ class Reader:
             samples = self._file.read(frames, dtype="float64", always_2d=True)
         except (soundfile.LibsndfileError, RuntimeError, ValueError):
             self._place = -1
-            raise AudioError(f"“{self.facts.path.name}” is damaged near {start / self.facts.rate:.1f} s.") from None
+            raise AudioError(
+                f"“{self.facts.path.name}” is damaged near {start / self.facts.rate:.1f} s."
+            ) from None
         self._place = start + len(samples)
         block = np.empty((2, len(samples)))
         block[0] = samples[:, self.channels[0]]
@@ -225,9 +227,18 @@ class Writer:
             format = "RF64"
         self.path, self.overs = path, 0
         self._bits = bits
-        self._subtype = "VORBIS" if format == "OGG" else {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT", "64f": "DOUBLE"}[bits]
+        self._subtype = (
+            "VORBIS"
+            if format == "OGG"
+            else {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT", "64f": "DOUBLE"}[bits]
+        )
         self._dither = np.random.default_rng(DITHER_SEED) if dither and bits in ("16", "24") else None
-        self._arguments = {"samplerate": rate, "channels": channels, "format": format, "subtype": self._subtype}
+        self._arguments = {
+            "samplerate": rate,
+            "channels": channels,
+            "format": format,
+            "subtype": self._subtype,
+        }
         self._comment = comment
         self._replacing = replacing(path)
 

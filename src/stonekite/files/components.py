@@ -113,7 +113,11 @@ def join_components(
         used: Matrix = matrix or note.get("matrix", "half-sum")
         if bits is None:
             facts = readers[0].facts
-            bits = _bits_of(note.get("depth"), note.get("source", "")) if note else _bits_of(facts.depth, facts.subtype)
+            bits = (
+                _bits_of(note.get("depth"), note.get("source", ""))
+                if note
+                else _bits_of(facts.depth, facts.subtype)
+            )
         if out.suffix.lower() == ".flac" and bits in ("32f", "64f"):
             bits = "24"
         writer = files.enter_context(

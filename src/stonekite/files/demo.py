@@ -55,7 +55,9 @@ def _blow(note: float, seconds: float, rng: np.random.Generator) -> np.ndarray:
     vibrato = 1 + 0.006 * np.minimum(1, t / 0.7) * np.sin(2 * np.pi * 4.8 * t)
     scoop = 1 - 0.03 * np.exp(-t * 28)
     phase = 2 * np.pi * np.cumsum(_hertz(note) * vibrato * scoop) / RATE
-    tone = np.sin(phase) + 0.28 * np.sin(2 * phase + 0.4) + 0.11 * np.sin(3 * phase) + 0.03 * np.sin(4 * phase)
+    tone = (
+        np.sin(phase) + 0.28 * np.sin(2 * phase + 0.4) + 0.11 * np.sin(3 * phase) + 0.03 * np.sin(4 * phase)
+    )
     breath = _shaped(rng.standard_normal(len(t)), lambda f: 1 / (1 + ((f - 2600) / 1500) ** 2)) * 0.25
     rise = np.minimum(1, t / 0.07) * np.minimum(1, np.maximum(0, (seconds + 0.1 - t) / 0.1))
     swell = 0.7 + 0.3 * np.sin(np.pi * np.minimum(1, t / seconds))
@@ -82,7 +84,9 @@ def _waves(rng: np.random.Generator) -> np.ndarray:
     t = np.arange(_FRAMES) / RATE
     out = np.zeros((2, _FRAMES))
     for row in range(2):
-        swell = 0.45 + 0.3 * np.sin(2 * np.pi * t / (7.3 + row) + 1.7 * row) + 0.2 * np.sin(2 * np.pi * t / 4.1)
+        swell = (
+            0.45 + 0.3 * np.sin(2 * np.pi * t / (7.3 + row) + 1.7 * row) + 0.2 * np.sin(2 * np.pi * t / 4.1)
+        )
         low = _shaped(rng.standard_normal(_FRAMES), lambda f: 1 / (1 + (f / 130) ** 1.6) * (f > 18))
         hiss = _shaped(rng.standard_normal(_FRAMES), lambda f: (f / 700) / (1 + (f / 1400) ** 2))
         out[row] = 0.11 * low * (0.7 + 0.3 * swell) + 0.07 * hiss * np.maximum(0.05, swell) ** 2
@@ -97,7 +101,10 @@ def _gull(rng: np.random.Generator) -> np.ndarray:
         f = (1150 + 250 * rng.random()) * (1 + 0.45 * np.sin(np.pi * np.minimum(1, t / t[-1]) ** 0.7))
         phase = 2 * np.pi * np.cumsum(f) / RATE
         call = np.sin(phase) + 0.5 * np.sin(2 * phase) + 0.35 * np.sin(3 * phase)
-        parts += [call * np.abs(np.sin(np.pi * t / t[-1])) ** 0.8, np.zeros(int(RATE * (0.06 + 0.1 * rng.random())))]
+        parts += [
+            call * np.abs(np.sin(np.pi * t / t[-1])) ** 0.8,
+            np.zeros(int(RATE * (0.06 + 0.1 * rng.random()))),
+        ]
     return np.concatenate(parts)
 
 
@@ -113,11 +120,19 @@ def landing_stage() -> np.ndarray:
         note = walk[(step * 3 + chord) % len(walk)] if step % 8 else walk[0] - 12 * (chord == 3)
         loud = 0.14 * (1.25 if step % 8 == 0 else 0.75 + 0.3 * rng.random())
         # A spaced pair: the harp is nearer to the left microphone, 0.35 ms earlier and louder there.
-        _add(track, _pluck(note, loud, rng), beat * _BEAT + 0.004 * rng.standard_normal() + 0.02, 1.0, 0.42, 17)
+        _add(
+            track, _pluck(note, loud, rng), beat * _BEAT + 0.004 * rng.standard_normal() + 0.02, 1.0, 0.42, 17
+        )
         beat += 0.5
     for start, beats, note in _TUNE:
         _add(track, 0.062 * _blow(note, beats * _BEAT * 0.94, rng), start * _BEAT, 1.0, 1.0)
-    for at_s, left, right in ((2.1, 0.05, 0.012), (9.4, 0.008, 0.05), (13.0, 0.04, -0.03), (21.6, 0.012, 0.045), (27.2, 0.045, 0.01)):
+    for at_s, left, right in (
+        (2.1, 0.05, 0.012),
+        (9.4, 0.008, 0.05),
+        (13.0, 0.04, -0.03),
+        (21.6, 0.012, 0.045),
+        (27.2, 0.045, 0.01),
+    ):
         _add(track, _gull(rng), at_s, left, right, 90)
     for delay, gain, cross in ((0.031, 0.16, 0.5), (0.047, 0.13, 0.9), (0.083, 0.1, 0.7), (0.127, 0.06, 1.0)):
         shift = int(delay * RATE)

@@ -87,6 +87,3 @@ def plain(value: Any) -> Any:
     if isinstance(value, msgspec.Struct):
         return {name: plain(getattr(value, name)) for name in value.__struct_fields__}
     return value
-
-
-

@@ -61,7 +61,9 @@ def _check(session: Session, name: str) -> None:
     seen: set[int] = set()
     for s, stem in enumerate(session.stems):
         if max(stem.source.channels) >= stem.source.channel_count:
-            raise SessionError(f"{name} asks for a channel that is not there (at $.stems[{s}].source.channels).")
+            raise SessionError(
+                f"{name} asks for a channel that is not there (at $.stems[{s}].source.channels)."
+            )
         for place, number in [(f"$.stems[{s}].id", stem.id)] + [
             (f"$.stems[{s}].strip.stages[{k}].id", stage.id) for k, stage in enumerate(stem.strip.stages)
         ]:
@@ -111,7 +113,9 @@ def save(session: Session, path: Path) -> None:
     for stem in session.stems:
         relative = os.path.relpath(stem.source.path, folder)
         stems.append(
-            msgspec.structs.replace(stem, source=msgspec.structs.replace(stem.source, path=Path(relative).as_posix()))
+            msgspec.structs.replace(
+                stem, source=msgspec.structs.replace(stem.source, path=Path(relative).as_posix())
+            )
         )
     text = encode(msgspec.structs.replace(session, stems=tuple(stems)))
     try:

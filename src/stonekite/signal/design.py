@@ -129,9 +129,10 @@ def _fit(
         above = basis[:, 2:]
     elif kind == "notch":  # a double zero at f0, exactly
         lesser = order - 2
-        above = np.stack(
-            [comb(lesser, k) * t**k * (1 - t) ** (lesser - k) for k in range(lesser + 1)], axis=1
-        ) * ((2 * t - 1) ** 2)[:, None]
+        above = (
+            np.stack([comb(lesser, k) * t**k * (1 - t) ** (lesser - k) for k in range(lesser + 1)], axis=1)
+            * ((2 * t - 1) ** 2)[:, None]
+        )
     heard = grid <= FIT_TOP_HZ
     # Where the prototype is far down, its error matters less than its level.
     soften = np.sqrt(target / (target + 1e-4)) if kind in ("high-pass", "low-pass", "notch") else 1.0
@@ -238,7 +239,11 @@ def _bilinear(kind: Prototype, f0: float, gain_db: float, q: float, rate: float)
             s * 2 * a * ((a - 1) - s * (a + 1) * c),
             a * ((a + 1) - s * (a - 1) * c - r),
         )
-        d = ((a + 1) + s * (a - 1) * c + r, -s * 2 * ((a - 1) + s * (a + 1) * c), (a + 1) + s * (a - 1) * c - r)
+        d = (
+            (a + 1) + s * (a - 1) * c + r,
+            -s * 2 * ((a - 1) + s * (a + 1) * c),
+            (a + 1) + s * (a - 1) * c - r,
+        )
     else:
         d = (1 + al, -2 * c, 1 - al)
         b = {

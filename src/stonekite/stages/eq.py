@@ -49,7 +49,9 @@ class Band(Settings):
     slope: Annotated[
         Literal[12, 24],
         choice(
-            "Slope", {12: "12 dB/oct", 24: "24 dB/oct"}, help="Steepness of a high-pass or low-pass per octave"
+            "Slope",
+            {12: "12 dB/oct", 24: "24 dB/oct"},
+            help="Steepness of a high-pass or low-pass per octave",
         ),
     ] = 12
     on: Annotated[bool, flag("On", help="Whether the band is heard")] = True

@@ -1,0 +1,32 @@
+"""Starting the window."""
+
+import signal
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from stonekite.desktop import theme
+from stonekite.desktop.window import Window
+
+
+def run(paths: list[Path], demo: bool = False) -> int:
+    """Open the window with a session or recording; returns the exit code when it is closed."""
+    application = QApplication(sys.argv[:1])
+    application.setApplicationName("Stone Kite")
+    application.setDesktopFileName("stonekite")
+    theme.apply(application)
+    # Ctrl-C in the terminal closes the window properly.
+    signal.signal(signal.SIGINT, lambda *_: application.quit())
+    heartbeat = QTimer()
+    heartbeat.timeout.connect(lambda: None)
+    heartbeat.start(250)
+    window = Window()
+    window.show()
+    if demo:
+        QTimer.singleShot(0, window, window.open_demo)
+    elif paths:
+        QTimer.singleShot(0, window, lambda: window.open_path(paths[0]))
+    QTimer.singleShot(0, window, window.start)
+    return application.exec()
