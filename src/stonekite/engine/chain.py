@@ -128,7 +128,7 @@ class Chain:
             node.process(legs, position)
             if tap is not None and index == place and node.id == tap.stage:
                 tap.after.append(legs.copy())
-        if tap is not None and len(tap.before) == len(tap.after):
+        if tap is not None and place == len(self._nodes):
             tap.before.append(legs.copy())
         if tap is not None and len(tap.after) < len(tap.before):  # the tapped stage does nothing
             tap.after.append(tap.before[-1])

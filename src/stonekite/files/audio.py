@@ -152,6 +152,8 @@ class Reader:
         """
         start = max(0, start)
         frames = max(0, min(frames, self.facts.frames - start))
+        if not frames:
+            return np.empty((2, 0))
         if frames >= self._ahead:
             return self._fetch(start, frames)
         first, kept = self._kept

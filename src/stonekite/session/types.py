@@ -8,7 +8,7 @@ from stonekite.signal.matrix import Matrix
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 
-FORMAT = 1
+FORMAT: Literal[1] = 1
 
 if TYPE_CHECKING:
     AnyStage = Any
@@ -19,7 +19,7 @@ LegName = Literal["upper", "lower"]
 LEGS: tuple[LegName, LegName] = ("upper", "lower")
 
 
-class Split(Settings, kw_only=True):
+class Split(Settings, frozen=True, kw_only=True):
     """How a stereo signal becomes two legs."""
 
     mode: Annotated[
@@ -45,7 +45,7 @@ class Split(Settings, kw_only=True):
         return names[LEGS.index(leg)]
 
 
-class Leg(Settings, kw_only=True):
+class Leg(Settings, frozen=True, kw_only=True):
     """What happens to one leg after its stages."""
 
     level_db: Annotated[
@@ -57,7 +57,7 @@ class Leg(Settings, kw_only=True):
     alone: Annotated[bool, flag("Alone", help="Take the other leg out of the result")] = False
 
 
-class Strip(Settings, kw_only=True):
+class Strip(Settings, frozen=True, kw_only=True):
     """Split, stages, legs and join of one stem."""
 
     split: Split = Split()
@@ -69,7 +69,7 @@ class Strip(Settings, kw_only=True):
         return self.upper if name == "upper" else self.lower
 
 
-class Source(Settings, kw_only=True):
+class Source(Settings, frozen=True, kw_only=True):
     """A recording: where it is and what was found there.
 
     `channels` are the two channels used (counted from 0; twice the same for mono), `fingerprint` tells the
@@ -84,7 +84,7 @@ class Source(Settings, kw_only=True):
     fingerprint: str = ""
 
 
-class Stem(Settings, kw_only=True):
+class Stem(Settings, frozen=True, kw_only=True):
     """One recording in the session, with its strip."""
 
     id: int
@@ -93,14 +93,14 @@ class Stem(Settings, kw_only=True):
     strip: Strip = Strip()
 
 
-class Loop(Settings, kw_only=True):
+class Loop(Settings, frozen=True, kw_only=True):
     """A range of the timeline that playing repeats, in seconds."""
 
     start_s: Annotated[float, msgspec.Meta(ge=0)]
     end_s: Annotated[float, msgspec.Meta(ge=0)]
 
 
-class Session(Settings, kw_only=True):
+class Session(Settings, frozen=True, kw_only=True):
     """All that a user saves."""
 
     format: Literal[1] = FORMAT

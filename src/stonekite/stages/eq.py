@@ -29,7 +29,7 @@ WITH_GAIN = ("bell", "low-shelf", "high-shelf")
 WITH_SLOPE = ("high-pass", "low-pass")
 
 
-class Band(Settings):
+class Band(Settings, frozen=True, kw_only=True):
     """One band. Gain counts for bells and shelves, slope for high-pass and low-pass."""
 
     shape: Annotated[Shape, choice("Shape", SHAPES, help="What the band does to the spectrum")] = "bell"
@@ -57,13 +57,13 @@ class Band(Settings):
     on: Annotated[bool, flag("On", help="Whether the band is heard")] = True
 
 
-class EqSide(Settings):
+class EqSide(Settings, frozen=True, kw_only=True):
     """The bands of one leg. A band keeps its number when another one goes: its place is then None."""
 
     bands: Annotated[tuple[Band | None, ...], msgspec.Meta(max_length=BANDS)] = ()
 
 
-class Eq(Stage, tag="eq"):
+class Eq(Stage, frozen=True, kw_only=True, tag="eq"):
     upper: EqSide | None = EqSide()
     lower: EqSide | None = EqSide()
 

@@ -1,0 +1,51 @@
+"""Shared sounds and sessions. Windows are tested offscreen unless a test asks for more."""
+
+import os
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+
+from stonekite.session.types import Session, Source, Stem, Strip
+
+RATE = 48_000
+
+
+def noise(seconds: float, seed: int = 1, rate: int = RATE, level: float = 0.1) -> np.ndarray:
+    """Stereo noise (2, frames): a common part and a part of its own on each side."""
+    rng = np.random.default_rng(seed)
+    frames = int(seconds * rate)
+    return level * (rng.standard_normal((1, frames)) + 0.6 * rng.standard_normal((2, frames)))
+
+
+def sine(hertz: float, seconds: float, level_db: float, rate: int = RATE, phase: float = 0.0) -> np.ndarray:
+    """The same sine on both sides (2, frames); the level is that of its peak in dBFS."""
+    t = np.arange(round(seconds * rate)) / rate
+    return np.repeat(10 ** (level_db / 20) * np.sin(2 * np.pi * hertz * t + phase)[None], 2, axis=0)
+
+
+def write_wav(path: Path, stereo: np.ndarray, rate: int = RATE, subtype: str = "PCM_24") -> Path:
+    soundfile.write(path, stereo.T, rate, subtype=subtype)
+    return path
+
+
+def session_on(path: Path, strip: Strip | None = None) -> Session:
+    info = soundfile.info(path)
+    source = Source(
+        path=str(path),
+        rate=info.samplerate,
+        frames=info.frames,
+        channels=(0, info.channels - 1),
+        channel_count=info.channels,
+    )
+    return Session(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),))
+
+
+@pytest.fixture
+def recording(tmp_path: Path) -> Path:
+    """Two seconds of stereo noise as a 24-bit file."""
+    return write_wav(tmp_path / "quay.wav", noise(2.0))

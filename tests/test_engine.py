@@ -1,0 +1,331 @@
+"""The invariants of the engine."""
+
+from types import SimpleNamespace
+
+import numpy as np
+import pytest
+from conftest import RATE, noise, session_on, sine, write_wav
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import signal
+
+from stonekite.engine import chain as chain_module
+from stonekite.engine.chain import Chain, Tap
+from stonekite.engine.listen import Listener, Listening, match_gains_db
+from stonekite.engine.playback import Playback
+from stonekite.engine.render import rendered
+from stonekite.engine.strip import GLIDE_S, StripPlayer
+from stonekite.files.audio import Reader
+from stonekite.session.types import Leg, Split, Strip
+from stonekite.signal.matrix import MATRICES, decode, encode
+from stonekite.stages.base import Stage
+from stonekite.stages.eq import Band, Eq, EqSide, side_sections
+
+SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
+
+
+def eq(upper=(), lower=(), **more) -> Eq:
+    return Eq(id=7, upper=EqSide(bands=tuple(upper)), lower=EqSide(bands=tuple(lower)), **more)
+
+
+BANDS = (Band(frequency_hz=90, gain_db=6, q=1), Band(shape="high-shelf", frequency_hz=9000, gain_db=-5))
+STRIP = Strip(stages=(eq(BANDS, [Band(shape="high-pass", frequency_hz=200, slope=24)]),), lower=Leg(level_db=2.0))
+
+
+def played(player: StripPlayer, sound: np.ndarray, edges: list[int], changes: dict[int, Strip]) -> np.ndarray:
+    """Sound through a player in blocks that end at the given edges, settings changing where told."""
+    places = sorted({0, sound.shape[1], *edges, *changes})
+    out = []
+    for start, stop in zip(places[:-1], places[1:], strict=True):
+        if start in changes:
+            player.update(changes[start], start)
+        out.append(player.process(sound[:, start:stop], start))
+    return np.concatenate(out, axis=1)
+
+
+@given(st.lists(st.integers(1, 9999), max_size=15))
+@settings(max_examples=25, deadline=None)
+def test_block_size_does_not_change_a_bit_even_while_gliding(edges):
+    sound = noise(10_000 / RATE)
+    changes = {2000: Strip(split=Split(mode="left-right"), stages=STRIP.stages), 2500: Strip(upper=Leg(muted=True))}
+    wanted = played(StripPlayer(STRIP, RATE), sound, [], changes)
+    assert np.array_equal(played(StripPlayer(STRIP, RATE), sound, edges, changes), wanted)
+
+
+@pytest.mark.parametrize("split", SPLITS)
+@pytest.mark.parametrize(
+    "stages",
+    [
+        (),
+        (eq(BANDS, BANDS, inserted=False),),
+        (eq([Band(gain_db=0.0), None, Band(gain_db=8, on=False)]),),
+        (Eq(id=3, upper=None, lower=None),),
+    ],
+)
+def test_nothing_to_do_gives_the_input_back_exactly(split, stages):
+    sound = noise(0.2)
+    assert np.array_equal(Chain(Strip(split=split, stages=stages), RATE).process(sound, 0), sound)
+
+
+@pytest.mark.parametrize("split", SPLITS)
+def test_a_strip_is_split_filter_level_and_join(split):
+    sound = noise(0.5)
+    strip = Strip(split=split, stages=STRIP.stages, upper=Leg(level_db=-3, inverted=True), lower=Leg(level_db=1))
+    legs = sound if split.mode == "left-right" else encode(sound, split.matrix)
+    stage = STRIP.stages[0]
+    wanted = []
+    for leg, side, gain in ((legs[0], stage.upper, -(10 ** (-3 / 20))), (legs[1], stage.lower, 10 ** (1 / 20))):
+        wanted.append(gain * signal.sosfilt(np.insert(side_sections(side, RATE), 3, 1.0, axis=1), leg))
+    wanted = np.array(wanted)
+    wanted = wanted if split.mode == "left-right" else decode(wanted, split.matrix)
+    assert np.abs(Chain(strip, RATE).process(sound, 0) - wanted).max() < 1e-12
+
+
+def test_levels_mute_and_alone():
+    sound = noise(0.1)
+
+    def result(**legs: Leg) -> np.ndarray:
+        return encode(Chain(Strip(**legs), RATE).process(sound, 0))
+
+    mid, side = encode(sound)
+    assert np.array_equal(result(upper=Leg(muted=True))[0], np.zeros_like(mid))
+    assert result(upper=Leg(alone=True))[1] == pytest.approx(0, abs=1e-15)
+    assert result(lower=Leg(alone=True))[1] == pytest.approx(side, abs=1e-15)
+    assert result(upper=Leg(alone=True), lower=Leg(alone=True)) == pytest.approx(encode(sound), abs=1e-15)
+    assert result(lower=Leg(level_db=-120))[1] == pytest.approx(0, abs=1e-15)
+    assert result(lower=Leg(inverted=True))[1] == pytest.approx(-side, abs=1e-15)
+
+
+def test_one_sided_eq_leaves_the_other_component_alone():
+    sound = noise(0.3)
+    strip = Strip(stages=(eq([Band(frequency_hz=3000, gain_db=12)]),))
+    assert encode(Chain(strip, RATE).process(sound, 0))[1] == pytest.approx(encode(sound)[1], abs=1e-15)
+
+
+LARGEST_STEP_DB = -40.0
+"""A jump of a setting on a 100 Hz sine may add steps of at most this much of its peak per sample."""
+
+
+@pytest.mark.parametrize(
+    ("before", "after"),
+    [
+        (Strip(), Strip(upper=Leg(level_db=-120))),
+        (Strip(), Strip(upper=Leg(level_db=12))),
+        (Strip(), Strip(upper=Leg(inverted=True))),
+        (Strip(), STRIP),
+        (STRIP, Strip(split=Split(mode="left-right"), stages=STRIP.stages)),
+        (STRIP, Strip(split=Split(matrix="raised-side"), stages=STRIP.stages)),
+        (Strip(stages=(eq([Band(frequency_hz=100, gain_db=-24, q=4)]),)), Strip(stages=(eq([Band(frequency_hz=100, gain_db=24)]),))),
+        (STRIP, Strip(stages=(eq(BANDS, BANDS, inserted=False),))),
+    ],
+)  # fmt: skip
+def test_a_jump_of_a_setting_glides(before, after):
+    sound = sine(100, 1.0, 0)
+    player = StripPlayer(before, RATE)
+    out = played(player, sound, [], {20_000 + 123: after})
+    # What the sine's own curvature leaves after a second difference, at the greater of both levels.
+    steps = np.abs(np.diff(out, 2, axis=1))
+    old = steps[:, 15_000:20_000].max()
+    new = steps[:, 40_000:].max()
+    during = steps[:, 20_100:24_000].max()
+    extra = during - max(old, new)
+    peak = np.abs(out).max()
+    print(f"largest extra step {20 * np.log10(max(extra, 1e-9) / peak):.0f} dB of the peak")
+    assert extra < 10 ** (LARGEST_STEP_DB / 20) * peak
+    # And the step between neighbours never exceeds what a sine at the greater level has by much.
+    assert np.abs(np.diff(out, axis=1)).max() < 1.2 * peak * 2 * np.pi * 100 / RATE
+
+
+def test_changes_during_a_glide_wait_and_the_last_one_wins():
+    player = StripPlayer(Strip(), RATE)
+    sound = np.ones((2, 400))
+    for k in range(20):
+        player.update(Strip(upper=Leg(level_db=-float(k)), lower=Leg(level_db=-float(k))), k * 400)
+        out = player.process(sound, k * 400)
+    for k in range(20, 26):
+        out = player.process(sound, k * 400)
+    assert out[:, -1] == pytest.approx([10 ** (-19 / 20)] * 2)
+
+
+def test_filters_go_on_from_their_state():
+    """Changing one leg's level must not restart the filters: the other leg does not notice."""
+    sound = noise(1.0)
+    player = StripPlayer(STRIP, RATE)
+    changed = Strip(stages=STRIP.stages, upper=Leg(level_db=-6), lower=STRIP.lower)
+    out = encode(played(player, sound, [], {24_000: changed}))
+    wanted = encode(Chain(STRIP, RATE).process(sound, 0))
+    assert np.abs(out[1] - wanted[1]).max() < 1e-13
+
+
+def test_nan_and_infinity_never_leave_a_stage():
+    sound = noise(0.2)
+    sound[0, 1000], sound[1, 1500] = np.nan, np.inf
+    chain = Chain(STRIP, RATE)
+    with np.errstate(invalid="ignore", over="ignore"):
+        out = np.concatenate([chain.process(sound[:, k : k + 480].copy(), k) for k in range(0, 9600, 480)], axis=1)
+    assert np.isfinite(out).all()
+    assert np.abs(out[:, 5000:]).max() > 0.05  # and it plays on afterwards
+
+
+class Late(Stage, frozen=True, kw_only=True, tag="late"):
+    """A kind for these tests: each leg comes late by its own number of samples, and says so."""
+
+    upper: int | None = 0
+    lower: int | None = 0
+
+
+class _Lines:
+    def __init__(self, lengths):
+        self.lines = [np.zeros(n) for n in lengths]
+
+
+def _process(state, coefficients, block, position):
+    for row, line in enumerate(state.lines):
+        joined = np.concatenate([line, block[row]])
+        block[row] = joined[: block.shape[1]]
+        state.lines[row] = joined[block.shape[1] :]
+
+
+LATE = SimpleNamespace(
+    STAGE=Late,
+    LABEL="Late",
+    neutral=lambda stage: False,
+    latency=lambda stage, rate: (stage.upper, stage.lower),
+    prepare=lambda stage, rate: (stage.upper, stage.lower),
+    start=_Lines,
+    process=_process,
+)
+
+
+@pytest.fixture
+def late_kind(monkeypatch):
+    real = chain_module.kind_of
+    monkeypatch.setattr(chain_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage))
+
+
+@pytest.mark.parametrize(("upper", "lower"), [(0, 100), (333, 20), (64, 64)])
+def test_unequal_latencies_of_the_legs_are_aligned_to_the_sample(late_kind, tmp_path, upper, lower):
+    sound = np.rint(noise(0.3) * 2**20) / 2**23
+    path = write_wav(tmp_path / "a.wav", sound)
+    strip = Strip(stages=(Late(id=1, upper=upper, lower=lower), Late(id=2, upper=5, lower=0)))
+    with Reader(path) as reader:
+        pairs = list(rendered(reader, strip, block=1000))
+    unprocessed, result = (np.concatenate(rows, axis=1) for rows in zip(*pairs, strict=True))
+    assert np.array_equal(unprocessed, sound)
+    assert np.array_equal(result, sound)
+
+
+def test_the_unprocessed_reference_is_as_late_as_the_result(late_kind, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(1.0))
+    strip = Strip(stages=(Late(id=1, upper=200, lower=0),))
+    with Reader(path) as reader:
+        playback = Playback(reader, strip, Listening("difference"))
+        playback.play()
+        out = np.concatenate([playback.read(700) for _ in range(60)], axis=1)
+    assert np.array_equal(out, np.zeros_like(out))
+
+
+def test_playing_gives_what_an_export_gives(recording):
+    with Reader(recording) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, STRIP)], axis=1)
+        playback = Playback(reader, STRIP)
+        playback.play()
+        out = np.concatenate([playback.read(512) for _ in range(200)], axis=1)
+    assert np.array_equal(out[:, : wanted.shape[1]], wanted)
+    assert not playback.playing
+
+
+def test_a_seek_starts_with_warm_filters_and_fades(recording):
+    with Reader(recording) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, STRIP)], axis=1)
+        playback = Playback(reader, STRIP)
+        playback.seek(50_000)
+        playback.play()
+        out = np.concatenate([playback.read(480) for _ in range(50)], axis=1)
+    assert np.abs(out[:, 0]).max() < 1e-3
+    assert np.abs(out[:, 480:] - wanted[:, 50_480 : 50_000 + out.shape[1]]).max() < 1e-6
+
+
+def test_a_loop_goes_round_without_a_click(tmp_path):
+    path = write_wav(tmp_path / "tone.wav", sine(100, 2.0, -6))
+    with Reader(path) as reader:
+        playback = Playback(reader, Strip())
+        playback.loop = (24_000 + 77, 48_000)
+        playback.seek(24_077)
+        playback.play()
+        out = np.concatenate([playback.read(512) for _ in range(200)], axis=1)
+    assert playback.playing and 24_077 <= playback.position <= 48_000
+    assert np.abs(np.diff(out, axis=1)).max() < 2 * 0.5 * 2 * np.pi * 100 / RATE
+
+
+def test_pause_and_play_do_not_click(tmp_path):
+    path = write_wav(tmp_path / "tone.wav", sine(100, 2.0, -6))
+    with Reader(path) as reader:
+        playback = Playback(reader, Strip())
+        out = []
+        for k in range(120):
+            if k % 20 == 0:
+                playback.play()
+            if k % 20 == 10:
+                playback.pause()
+            if k % 20 == 5:
+                playback.seek(30_000 + k)
+            out.append(playback.read(441))
+    out = np.concatenate(out, axis=1)
+    assert np.abs(np.diff(out, axis=1)).max() < 3 * 0.5 * 2 * np.pi * 100 / RATE
+
+
+def test_switching_what_is_heard_is_in_sync_and_without_a_click():
+    processed, unprocessed = sine(100, 0.5, 0), sine(100, 0.5, -6)
+    listener = Listener(RATE, Listening("processed"))
+    first = listener.process(processed[:, :10_000], unprocessed[:, :10_000])
+    listener.choose(Listening("unprocessed"))
+    second = listener.process(processed[:, 10_000:], unprocessed[:, 10_000:])
+    out = np.concatenate([first, second], axis=1)
+    assert np.array_equal(out[:, :10_000], processed[:, :10_000])
+    done = 10_000 + int(0.010 * RATE)
+    assert np.array_equal(out[:, done:], unprocessed[:, done:])
+    assert np.abs(np.diff(out, axis=1)).max() < 1.3 * 2 * np.pi * 100 / RATE
+
+
+def test_components_alone_are_centred_in_both_ears():
+    sound = noise(0.1)
+    for only, wanted in (("left", sound[0]), ("right", sound[1]), ("mid", encode(sound)[0]), ("side", encode(sound)[1])):
+        out = Listener(RATE, Listening("unprocessed", only)).process(sound * 2, sound)  # type: ignore[arg-type]
+        assert np.array_equal(out[0], out[1])
+        assert np.array_equal(out[0], wanted)
+
+
+def test_level_match_turns_the_louder_one_down():
+    assert match_gains_db(-14.0, -18.0) == (-4.0, 0.0)
+    assert match_gains_db(-20.0, -18.0) == (0.0, -2.0)
+    assert match_gains_db(float("-inf"), -18.0) == (0.0, 0.0)
+
+
+def test_taps_see_a_stage_before_and_after():
+    sound = noise(0.1)
+    tap = Tap(7)
+    Chain(STRIP, RATE).process(sound, 0, tap)
+    before, after = tap.take()
+    assert np.array_equal(before, encode(sound))
+    only = Chain(Strip(stages=STRIP.stages), RATE).process(sound, 0)
+    assert encode(only) == pytest.approx(after, abs=1e-12)
+    Chain(Strip(stages=(eq(inserted=False),)), RATE).process(sound, 0, tap)
+    before, after = tap.take()
+    assert np.array_equal(before, after)
+
+
+def test_glide_is_as_long_as_said():
+    player = StripPlayer(Strip(), RATE)
+    player.update(Strip(upper=Leg(muted=True), lower=Leg(muted=True)), 0)
+    out = player.process(np.ones((2, 4000)), 0)
+    length = int(GLIDE_S * RATE)
+    assert out[0, length - 20] > 0 and np.array_equal(out[:, length:], np.zeros((2, 4000 - length)))
+
+
+def test_an_empty_session_renders_bit_for_bit(recording):
+    session = session_on(recording)
+    with Reader(recording) as reader:
+        source = reader.read(0, reader.facts.frames)
+        out = np.concatenate([o for _, o in rendered(reader, session.stems[0].strip)], axis=1)
+    assert np.array_equal(out, source)

@@ -1,0 +1,157 @@
+"""The player process with its simulated output."""
+
+import os
+import signal
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+import soundfile
+from conftest import noise, session_on, write_wav
+
+from stonekite.desktop.outputs import AHEAD_S, SimulatedOutput
+from stonekite.desktop.transport import Transport
+from stonekite.engine.listen import Listening
+from stonekite.engine.render import rendered
+from stonekite.files.audio import Reader
+from stonekite.session.types import Leg, Strip
+from stonekite.stages.eq import Band, Eq, EqSide
+
+STRIP = Strip(stages=(Eq(id=2, upper=EqSide(bands=(Band(frequency_hz=300, gain_db=5),))),))
+
+
+class Clock:
+    """A clock that goes when told."""
+
+    now = 0.0
+
+    def __call__(self) -> float:
+        return self.now
+
+
+def test_the_simulated_output_takes_samples_in_real_time():
+    clock = Clock()
+    output = SimulatedOutput(48_000, clock)
+    room = output.room()
+    assert room == int(AHEAD_S * 48_000)
+    output.write(np.zeros((2, room)))
+    output.starving = True
+    assert output.room() == 0
+    clock.now = 0.05
+    assert output.queued() == pytest.approx(room - 2400, abs=1) and output.underruns == 0
+    clock.now = 0.2
+    assert output.room() == room and output.underruns == 1
+    output.stall(1.0)
+    output.write(np.zeros((2, 1000)))
+    clock.now = 0.9
+    assert output.queued() == 1000
+
+
+@pytest.fixture
+def transport(qtbot):
+    made = Transport()
+    made.start()
+    yield made
+    made.close()
+
+
+def loaded(qtbot, transport: Transport, path: Path, strip: Strip = STRIP) -> None:
+    with qtbot.waitSignal(transport.ready, timeout=60_000):
+        transport.load(session_on(path, strip).stems[0].source, strip)
+
+
+def test_what_the_output_gets_is_what_an_export_writes(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(1.5))
+    loaded(qtbot, transport, path)
+    transport.disturb("record", path=str(tmp_path / "heard.wav"))
+    transport.play()
+    qtbot.waitUntil(lambda: transport.playing and transport.position_s > 0.2, timeout=10_000)
+    qtbot.waitUntil(lambda: not transport.playing, timeout=10_000)
+    transport.disturb("record")
+    qtbot.waitUntil(lambda: soundfile.info(tmp_path / "heard.wav").frames > 70_000, timeout=5000)
+    heard = soundfile.read(tmp_path / "heard.wav")[0].T
+    with Reader(path) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, STRIP)], axis=1)
+    first = int(np.argmax(np.any(heard != 0, axis=0))) - int(np.argmax(np.any(wanted != 0, axis=0)))
+    assert np.array_equal(heard[:, first : first + wanted.shape[1]], wanted)
+    assert int(transport.status["underruns"]) == 0
+
+
+def test_seek_pause_listen_and_meters(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(20.0))
+    loaded(qtbot, transport, path)
+    transport.seek(48_000 * 10)
+    transport.play()
+    qtbot.waitUntil(lambda: transport.position_s > 10.2, timeout=10_000)
+    assert transport.position_s < 15
+    assert -30 < transport.status["momentary"][0] < -5
+    assert transport.status["spectra"].max() > -60
+    transport.listen(Listening("difference"))
+    transport.update(Strip(upper=Leg(muted=True)))
+    qtbot.waitUntil(lambda: transport.status["updates"] == 1, timeout=5000)
+    transport.pause()
+    qtbot.waitUntil(lambda: not transport.status["playing"], timeout=5000)
+    place = transport.position_s
+    qtbot.wait(150)
+    assert transport.position_s == pytest.approx(place, abs=0.02)
+
+
+def test_a_loop_holds_the_position(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(5.0))
+    loaded(qtbot, transport, path)
+    transport.set_loop(48_000, 60_000)
+    transport.seek(48_000)
+    transport.play()
+    seen = []
+    transport.ticked.connect(lambda: seen.append(transport.position_s))
+    qtbot.wait(1200)
+    places = [p for p in seen if p > 0]
+    assert min(places[3:]) >= 0.99 and max(places) <= 1.26
+    assert any(b < a for a, b in zip(places, places[1:], strict=False))
+
+
+def test_a_player_that_dies_is_started_again_where_it_was(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(20.0))
+    loaded(qtbot, transport, path)
+    transport.seek(48_000 * 5)
+    transport.play()
+    qtbot.waitUntil(lambda: transport.position_s > 5.2, timeout=10_000)
+    old = transport.player_pid
+    with qtbot.waitSignal(transport.ready, timeout=60_000):
+        os.kill(old, signal.SIGKILL)
+    qtbot.waitUntil(lambda: transport.playing and 5.1 < transport.position_s < 12, timeout=20_000)
+    assert transport.player_pid != old
+
+
+def test_an_output_may_stall_change_its_rate_and_vanish(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(20.0))
+    loaded(qtbot, transport, path)
+    outputs = []
+    transport.output_changed.connect(lambda *told: outputs.append(told))
+    transport.play()
+    qtbot.waitUntil(lambda: transport.position_s > 0.2, timeout=10_000)
+    transport.disturb("stall", 0.4)
+    qtbot.wait(200)
+    place = transport.position_s
+    qtbot.wait(100)
+    assert transport.position_s - place < 0.05
+    qtbot.waitUntil(lambda: transport.position_s > place + 0.2, timeout=5000)
+    transport.disturb("rate", 96_000)
+    qtbot.waitUntil(lambda: ("simulated output", True, 96_000) in outputs, timeout=5000)
+    start, at = transport.position_s, time.monotonic()
+    qtbot.wait(500)
+    assert (transport.position_s - start) / (time.monotonic() - at) > 1.5
+    transport.disturb("vanish")
+    qtbot.waitUntil(lambda: outputs[-1] == ("simulated output", True, 48_000), timeout=5000)
+    place = transport.position_s
+    qtbot.waitUntil(lambda: transport.position_s > place + 0.2, timeout=5000)
+
+
+def test_a_recording_that_is_gone_is_said(qtbot, transport, tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(0.5))
+    session = session_on(path)
+    path.unlink()
+    with qtbot.waitSignal(transport.failed, timeout=60_000) as told:
+        transport.load(session.stems[0].source, Strip())
+    assert "is not there" in told.args[0]
