@@ -15,7 +15,8 @@ if command -v dpkg-query >/dev/null; then
   missing=()
   for package in "${packages[@]}"; do
     # Names may carry a suffix (t64) on newer systems.
-    dpkg-query -W -f='${Status}\n' "$package" "${package}t64" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")
+    status=$(dpkg-query -W -f='${Status}\n' "$package" "${package}t64" 2>/dev/null || true)
+    [[ $status == *"ok installed"* ]] || missing+=("$package")
   done
   if [ ${#missing[@]} -gt 0 ]; then
     if [ "$(id -u)" = 0 ]; then

@@ -118,7 +118,9 @@ class EqEditor(QWidget):
         assert _BAND["slope"].words is not None
         self.slope = Segments(_BAND["slope"].words, "Slope", _BAND["slope"].help)
         self.on = Toggle("On", "Band on", "Whether the band is heard")
-        self.remove = QPushButton("Remove")
+        self.remove = QPushButton("×")
+        self.remove.setAccessibleName("Remove band")
+        self.remove.setFixedWidth(28)
         self.remove.setObjectName("small")
         self.remove.setToolTip("Remove this band (Delete in the picture). The others keep their numbers.")
         self.fields = {name: ValueField(_BAND[name], "Band") for name in _NUMBERS}

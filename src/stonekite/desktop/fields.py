@@ -47,7 +47,7 @@ class ValueField(QWidget):
         return QSize(210, 24) if self._compact else QSize(130, 38)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(170, 24) if self._compact else QSize(92, 38)
+        return QSize(170, 24) if self._compact else QSize(84, 38)
 
     @property
     def value(self) -> float:
@@ -92,7 +92,12 @@ class ValueField(QWidget):
         painter.setFont(font(8.5))
         painter.setPen(roles.muted)
         top = QRectF(2, 3 if self._compact else 2, self.width() - 4, 18)
-        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.setting.label)
+        shown = self.setting.shown(self._value)
+        label = self.setting.label
+        room = top.width() - self.fontMetrics().horizontalAdvance(shown) - 8
+        if not self._compact:
+            label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideRight, int(room))
+        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label)
         painter.setPen(roles.chalk if on else roles.muted)
         painter.setFont(font(9))
         if self._edit is None:
@@ -256,7 +261,7 @@ class Segments(QWidget):
 
     def _widths(self) -> list[int]:
         metrics = self.fontMetrics()
-        return [max(36, metrics.horizontalAdvance(word) + 26) for word in self._words.values()]
+        return [max(36, metrics.horizontalAdvance(word) + 18) for word in self._words.values()]
 
     def sizeHint(self) -> QSize:
         return QSize(sum(self._widths()), 24)

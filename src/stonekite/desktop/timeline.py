@@ -227,8 +227,10 @@ class Timeline(QWidget):
                     )
                 else:
                     self._paint_outline(painter, self._before, row, middle, reach)
-            painter.setPen(colour)
             painter.setFont(font(8.5, bold=True))
+            width = painter.fontMetrics().horizontalAdvance(NAMES[name])
+            painter.fillRect(QRectF(2, lane * number + 2, width + 8, 15), faded(roles.ground, 0.75))
+            painter.setPen(colour)
             painter.drawText(QRectF(6, lane * number + 2, 60, 15), Qt.AlignmentFlag.AlignLeft, NAMES[name])
         self._paint_times(painter)
 

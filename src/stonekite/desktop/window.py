@@ -4,7 +4,7 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -814,6 +814,11 @@ class Window(QMainWindow):
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
 
     # Events
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        # The scope is the only thing in the panel that gains by width.
+        self.listen.setFixedWidth(min(340, max(232, int(event.size().width() * 0.18))))
+        super().resizeEvent(event)
 
     def eventFilter(self, watched, event) -> bool:
         """While text is typed, letters and digits belong to the text and not to the shortcuts."""

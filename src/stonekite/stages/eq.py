@@ -49,8 +49,7 @@ class Band(Settings, frozen=True, kw_only=True):
     slope: Annotated[
         Literal[12, 24],
         choice(
-            "Slope",
-            {12: "12 dB/oct", 24: "24 dB/oct"},
+            "Slope per octave", {12: "12 dB", 24: "24 dB"},
             help="Steepness of a high-pass or low-pass per octave",
         ),
     ] = 12

@@ -68,6 +68,8 @@ class Setting:
 
     def moved_with(self, value: float, old: float, new: float) -> float:
         """Where `value` goes when a linked partner goes from old to new: keeps difference or ratio."""
+        if value == old:
+            return new
         if self.taper == "log":
             return self.held(value * new / old)
         return self.held(value + (new - old))

@@ -1,0 +1,1 @@
+"""Speed and memory figures: `./scripts/bench`."""

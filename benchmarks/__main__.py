@@ -1,0 +1,33 @@
+"""Prints every figure. `--quick` makes the robot work for 20 s instead of five minutes."""
+
+import os
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from benchmarks import kernels, window
+
+
+def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
+    yield from window.start_rows()
+    yield from window.first_picture_rows(folder)
+    yield from kernels.kernel_rows()
+    yield from kernels.render_rows(folder, 60 if quick else 240)
+    yield from kernels.live_rows()
+    yield from window.painting_rows()
+    yield from window.control_rows(folder)
+    yield from window.robot_rows(20 if quick else 300)
+
+
+def main() -> None:
+    quick = "--quick" in sys.argv[1:]
+    with tempfile.TemporaryDirectory() as folder:
+        for words, figures in rows(Path(folder), quick):
+            print(f"{words:<52} {figures}", flush=True)
+
+
+if __name__ == "__main__":
+    main()

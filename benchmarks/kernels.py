@@ -1,0 +1,120 @@
+"""How fast sound is computed, as multiples of real time and against scipy in the same run."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from scipy import signal
+
+from stonekite.engine.export import export
+from stonekite.engine.strip import StripPlayer
+from stonekite.session.types import Session, Source, Stem, Strip
+from stonekite.signal import biquads
+from stonekite.stages.eq import Band, Eq, EqSide, side_sections
+
+RATE = 48_000
+BLOCK = 1024
+
+
+def best(act: Callable[[], object], runs: int = 7) -> float:
+    """Least seconds of several runs."""
+    least = 1e9
+    for _ in range(runs):
+        start = time.perf_counter()
+        act()
+        least = min(least, time.perf_counter() - start)
+    return least
+
+
+def eight_bands(high: bool = False) -> EqSide:
+    """Eight bells from 60 Hz up; `high` moves them to where each needs two sections."""
+    start, ratio = (6000.0, 1.12) if high else (60.0, 2.0)
+    return EqSide(bands=tuple(Band(frequency_hz=start * ratio**k, gain_db=4.0, q=0.8) for k in range(8)))
+
+
+def strip(high: bool = False) -> Strip:
+    return Strip(stages=(Eq(id=2, upper=eight_bands(high), lower=eight_bands(high)),))
+
+
+def kernel_rows() -> list[tuple[str, str]]:
+    """The EQ kernel, sosfilt and the price of silence."""
+    rows = []
+    sound = 0.1 * np.random.default_rng(0).standard_normal((2, RATE * 4))
+    for count in (8, 16):
+        sections = np.concatenate([side_sections(eight_bands(), RATE)] * 4)[:count]
+        packed = biquads.pack(sections, sections)
+        state = biquads.rest(packed)
+
+        def ours(packed=packed, state=state, sound=sound) -> None:
+            for start in range(0, sound.shape[1], BLOCK):
+                biquads.cascade(sound[:, start : start + BLOCK].copy(), start, packed, state)
+
+        full = np.insert(sections, 3, 1.0, axis=1)
+        zi = np.zeros((count, 2, 2))
+
+        def scipys(full=full, zi=zi) -> None:
+            for start in range(0, sound.shape[1], BLOCK):
+                signal.sosfilt(full, sound[:, start : start + BLOCK], zi=zi)
+
+        ours()
+        mine, theirs = best(ours), best(scipys)
+        rows.append(
+            (
+                f"EQ kernel, {count} sections a leg, both legs",
+                f"{4 / mine:6.0f} x real time; sosfilt {4 / theirs:.0f} x; ratio {theirs / mine:.1f} (goal 2)",
+            )
+        )
+        if count == 8:
+            silence = np.zeros_like(sound)
+            for _ in range(30):  # two minutes of silence after signal
+                ours(sound=silence)
+            quiet = best(lambda: ours(sound=silence))  # noqa: B023
+            rows.append(("  silence after signal costs", f"{quiet / mine:.2f} of signal (goal at most 1)"))
+    return rows
+
+
+def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
+    """Whole files through mid/side and eight bands a leg, reading and writing included."""
+    rows = []
+    sound = 0.1 * np.random.default_rng(0).standard_normal((seconds * RATE, 2))
+    path = folder / "long.wav"
+    soundfile.write(path, sound, RATE, subtype="PCM_24")
+    source = Source(path=str(path), rate=RATE, frames=seconds * RATE)
+    for words, high in (("eight bands a leg", False), ("eight high bands a leg (two sections each)", True)):
+        session = Session(stems=(Stem(id=1, name="long", source=source, strip=strip(high)),))
+        # Every run is shown at its own time: reading and writing make single runs noisy.
+        times = []
+        for _ in range(3):
+            start = time.process_time()
+            list(export(session, folder / "out.wav", bits="24", dither=False, force=True))
+            times.append(time.process_time() - start)
+        rows.append(
+            (
+                f"Whole file, mid/side + {words}",
+                f"{seconds / min(times):6.0f} x real time of one core (goal 200), slowest {seconds / max(times):.0f} x",
+            )
+        )
+    return rows
+
+
+def live_rows() -> list[tuple[str, str]]:
+    """What a moved control costs while playing."""
+    block = 0.1 * np.random.default_rng(0).standard_normal((2, BLOCK))
+    player = StripPlayer(strip(), RATE)
+    still = best(lambda: [player.process(block, k * BLOCK) for k in range(50)]) / 50
+
+    bands = iter(range(10**9))
+
+    def move() -> None:
+        for k in range(50):
+            side = EqSide(bands=(Band(frequency_hz=100 + 0.37 * next(bands), gain_db=5.0), *eight_bands().bands[1:]))
+            player.update(Strip(stages=(Eq(id=2, upper=side, lower=eight_bands()),)), k * BLOCK)
+            player.process(block, k * BLOCK)
+
+    moving = best(move) / 50
+    real = BLOCK / RATE
+    return [
+        ("Playing, share of one core", f"{still / real * 100:6.2f} %; with a band moved in every block {moving / real * 100:.1f} %")
+    ]

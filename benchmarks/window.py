@@ -1,0 +1,248 @@
+"""The window: start, first picture, painting, latency of a moved control, and a robot that works for minutes."""
+
+import os
+import random
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from PySide6.QtCore import QEventLoop, QObject, QTimer
+from PySide6.QtGui import QPixmap
+from PySide6.QtWidgets import QApplication
+
+from stonekite.desktop import theme
+from stonekite.desktop.window import Window
+from stonekite.session.types import Leg, Strip
+from stonekite.stages.eq import BANDS
+
+_START = """
+import time, sys
+begin = float(sys.argv[1])
+from PySide6.QtWidgets import QApplication
+from stonekite.desktop import theme
+from stonekite.desktop.window import Window
+app = QApplication([])
+theme.apply(app)
+window = Window()
+window.show()
+app.processEvents()
+print(time.time() - begin)
+window.measuring.close()
+"""
+
+
+def resident_mb(pid: int) -> float:
+    """Resident memory of a process in MB."""
+    for line in Path(f"/proc/{pid}/status").read_text().splitlines():
+        if line.startswith("VmRSS"):
+            return int(line.split()[1]) / 1024
+    return 0.0
+
+
+def start_rows() -> list[tuple[str, str]]:
+    """From the start of the process to the painted window, caches warm."""
+    times = []
+    for _ in range(4):
+        done = subprocess.run(
+            [sys.executable, "-c", _START, str(time.time())], capture_output=True, text=True, check=True
+        )
+        times.append(float(done.stdout))
+    return [("Window visible after start", f"{min(times[1:]):.2f} s (goal 1.5)")]
+
+
+def hour_file(folder: Path) -> Path:
+    """An hour of stereo as a 16-bit WAV."""
+    path = folder / "hour.wav"
+    minute = np.rint(3000 * np.random.default_rng(0).standard_normal((48_000 * 60, 2))).astype(np.int16)
+    with soundfile.SoundFile(path, "w", 48_000, 2, subtype="PCM_16") as file:
+        for _ in range(60):
+            file.write(minute)
+    return path
+
+
+def wait(seconds: float) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
+
+
+def make_window(path: Path | None = None) -> Window:
+    application = QApplication.instance() or QApplication([])
+    theme.apply(application)
+    window = Window()
+    window.resize(1280, 800)
+    window.show()
+    if path is None:
+        window.open_demo()
+    else:
+        window.open_path(path)
+    return window
+
+
+def close(window: Window) -> None:
+    window.document._saved = window.document.session
+    window.close()
+
+
+def first_picture_rows(folder: Path) -> list[tuple[str, str]]:
+    """A one-hour file: from asking to its first waveform, and the memory of the window then and later."""
+    path = hour_file(folder)
+    window = make_window()
+    wait(0.2)
+    begin = time.perf_counter()
+    window.open_path(path)
+    window.grab()
+    first = time.perf_counter() - begin
+    early = resident_mb(os.getpid())
+    window.start()
+    begin = time.perf_counter()
+    while window._measured is None and time.perf_counter() - begin < 300:
+        wait(0.1)
+    whole = time.perf_counter() - begin
+    late = resident_mb(os.getpid())
+    worker = resident_mb(window.measuring._child.pid) if window.measuring._child else 0.0
+    player = resident_mb(window.transport.player_pid)
+    close(window)
+    return [
+        ("One-hour file: first picture", f"{first * 1000:.0f} ms (goal 500), window {early:.0f} MB (goal 300)"),
+        (
+            "  whole file measured behind the window",
+            f"after {whole:.0f} s ({3600 / whole:.0f} x real time); then window {late:.0f} MB, "
+            f"player {player:.0f} MB, worker {worker:.0f} MB",
+        ),
+    ]
+
+
+class PaintMeter(QObject):
+    """Counts the time the window's thread spends, by its own processor clock."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.start = time.thread_time(), time.monotonic()
+
+    def share(self) -> float:
+        used, passed = time.thread_time() - self.start[0], time.monotonic() - self.start[1]
+        return used / passed
+
+
+def painting_rows(seconds: float = 8.0) -> list[tuple[str, str]]:
+    """Six live curves and everything else, painted 30 times a second; the curves alone; repaints counted."""
+    window = make_window()
+    window.start()
+    while not window.transport.status["playing"]:
+        window.transport.play()
+        wait(0.3)
+    wait(1.0)
+    ticks: list[float] = []
+    window.transport.ticked.connect(lambda: ticks.append(time.monotonic()))
+    meter = PaintMeter()
+    wait(seconds)
+    share = meter.share()
+    fps = len(ticks) / seconds
+    gap = max(np.diff(ticks)) * 1000
+    picture = window.editor.picture
+    spectra = np.array(window.transport.status["spectra"])
+    pixmap = QPixmap(picture.size())
+
+    def curves() -> None:
+        picture.show_spectra(spectra)
+        picture.render(pixmap)
+
+    curves()
+    begin = time.perf_counter()
+    for _ in range(60):
+        curves()
+    one = (time.perf_counter() - begin) / 60
+    close(window)
+    return [
+        (
+            "Window's thread while playing, all pictures live",
+            f"{share * 100:.0f} % of one core at {fps:.0f} looks a second, longest gap {gap:.0f} ms",
+        ),
+        (
+            "  the picture with its six curves",
+            f"{one * 1000:.1f} ms each: {one * 30 * 100:.0f} % of one core at 30 a second (goal 30)",
+        ),
+    ]
+
+
+def control_rows(folder: Path) -> list[tuple[str, str]]:
+    """From a moved control to changed sound at the output, through the real player."""
+    window = make_window()
+    window.start()
+    while not window.transport.status["playing"]:
+        window.transport.play()
+        wait(0.3)
+    wait(0.5)
+    delays = []
+    for k in range(20):
+        strip = Strip(upper=Leg(muted=k % 2 == 0), lower=Leg(muted=k % 2 == 0))
+        updates = int(window.transport.status["updates"])
+        begin = time.monotonic()
+        window.transport.update(strip)
+        while int(window.transport._shared.read()["updates"]) == updates and time.monotonic() - begin < 2:
+            time.sleep(0.001)
+        # What is queued when the change is taken is heard before it; then half the glide.
+        queued = float(window.transport._shared.read()["queued_s"])
+        delays.append((time.monotonic() - begin + queued + 0.01) * 1000)
+        wait(0.15)
+    close(window)
+    return [
+        ("Moved control heard after", f"median {np.median(delays):.0f} ms, at most {max(delays):.0f} ms (goal 120)")
+    ]
+
+
+def robot_rows(seconds: float) -> list[tuple[str, str]]:
+    """A robot works the controls while the window's thread is blocked now and then; underruns counted."""
+    window = make_window()
+    window.start()
+    while not window.transport.status["playing"]:
+        window.transport.play()
+        wait(0.3)
+    wait(1.0)
+    before = int(window.transport.status["underruns"])
+    rng = random.Random(4)
+    end = time.monotonic() + seconds
+    acts = blocked = 0
+    next_block = time.monotonic() + 5
+    loads = []
+    while time.monotonic() < end:
+        stage = window.document.strip.stages[0]
+        picture = window.editor.picture
+        what = rng.randrange(6)
+        if what == 0:
+            picture.add_asked.emit(20 * 1000 ** rng.random(), rng.uniform(-9, 9))
+        elif what == 1:
+            slot = rng.randrange(BANDS)
+            for k in range(12):
+                picture.dragged.emit(slot, {"frequency_hz": 100 * 1.1**k, "gain_db": rng.uniform(-9, 9)}, "robot")
+                wait(0.03)
+        elif what == 2:
+            window.listen.choose(rng.choice(["processed", "unprocessed", "difference"]))
+        elif what == 3:
+            window.set_split(*rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")]))
+        elif what == 4:
+            window.choose(stage.id, rng.choice(["upper", "lower"]))
+        else:
+            window.transport.seek(rng.randrange(48_000 * 30))
+        acts += 1
+        loads.append(float(window.transport.status["load"]))
+        if not window.transport.playing:
+            window.transport.play()
+        if time.monotonic() > next_block:
+            time.sleep(0.5)
+            blocked += 1
+            next_block = time.monotonic() + 5
+        wait(0.08)
+    underruns = int(window.transport.status["underruns"]) - before
+    close(window)
+    return [
+        (
+            f"Robot for {seconds:.0f} s of simulated output",
+            f"{underruns} underruns (goal 0), {acts} acts, window blocked {blocked} times for 500 ms, "
+            f"engine {np.mean(loads) * 100:.0f} % of one core",
+        )
+    ]
