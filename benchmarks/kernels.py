@@ -109,12 +109,17 @@ def live_rows() -> list[tuple[str, str]]:
 
     def move() -> None:
         for k in range(50):
-            side = EqSide(bands=(Band(frequency_hz=100 + 0.37 * next(bands), gain_db=5.0), *eight_bands().bands[1:]))
+            side = EqSide(
+                bands=(Band(frequency_hz=100 + 0.37 * next(bands), gain_db=5.0), *eight_bands().bands[1:])
+            )
             player.update(Strip(stages=(Eq(id=2, upper=side, lower=eight_bands()),)), k * BLOCK)
             player.process(block, k * BLOCK)
 
     moving = best(move) / 50
     real = BLOCK / RATE
     return [
-        ("Playing, share of one core", f"{still / real * 100:6.2f} %; with a band moved in every block {moving / real * 100:.1f} %")
+        (
+            "Playing, share of one core",
+            f"{still / real * 100:6.2f} %; with a band moved in every block {moving / real * 100:.1f} %",
+        )
     ]

@@ -82,6 +82,16 @@ def make_window(path: Path | None = None) -> Window:
     return window
 
 
+def playing_window() -> Window:
+    """A window on the demo whose player is playing."""
+    window = make_window()
+    window.start()
+    while not window.transport.status["playing"]:
+        window.transport.play()
+        wait(0.3)
+    return window
+
+
 def close(window: Window) -> None:
     window.document._saved = window.document.session
     window.close()
@@ -107,7 +117,10 @@ def first_picture_rows(folder: Path) -> list[tuple[str, str]]:
     player = resident_mb(window.transport.player_pid)
     close(window)
     return [
-        ("One-hour file: first picture", f"{first * 1000:.0f} ms (goal 500), window {early:.0f} MB (goal 300)"),
+        (
+            "One-hour file: first picture",
+            f"{first * 1000:.0f} ms (goal 500), window {early:.0f} MB (goal 300)",
+        ),
         (
             "  whole file measured behind the window",
             f"after {whole:.0f} s ({3600 / whole:.0f} x real time); then window {late:.0f} MB, "
@@ -130,11 +143,7 @@ class PaintMeter(QObject):
 
 def painting_rows(seconds: float = 8.0) -> list[tuple[str, str]]:
     """Six live curves and everything else, painted 30 times a second; the curves alone; repaints counted."""
-    window = make_window()
-    window.start()
-    while not window.transport.status["playing"]:
-        window.transport.play()
-        wait(0.3)
+    window = playing_window()
     wait(1.0)
     ticks: list[float] = []
     window.transport.ticked.connect(lambda: ticks.append(time.monotonic()))
@@ -171,11 +180,7 @@ def painting_rows(seconds: float = 8.0) -> list[tuple[str, str]]:
 
 def control_rows(folder: Path) -> list[tuple[str, str]]:
     """From a moved control to changed sound at the output, through the real player."""
-    window = make_window()
-    window.start()
-    while not window.transport.status["playing"]:
-        window.transport.play()
-        wait(0.3)
+    window = playing_window()
     wait(0.5)
     delays = []
     for k in range(20):
@@ -191,17 +196,16 @@ def control_rows(folder: Path) -> list[tuple[str, str]]:
         wait(0.15)
     close(window)
     return [
-        ("Moved control heard after", f"median {np.median(delays):.0f} ms, at most {max(delays):.0f} ms (goal 120)")
+        (
+            "Moved control heard after",
+            f"median {np.median(delays):.0f} ms, at most {max(delays):.0f} ms (goal 120)",
+        )
     ]
 
 
 def robot_rows(seconds: float) -> list[tuple[str, str]]:
     """A robot works the controls while the window's thread is blocked now and then; underruns counted."""
-    window = make_window()
-    window.start()
-    while not window.transport.status["playing"]:
-        window.transport.play()
-        wait(0.3)
+    window = playing_window()
     wait(1.0)
     before = int(window.transport.status["underruns"])
     rng = random.Random(4)
@@ -218,12 +222,16 @@ def robot_rows(seconds: float) -> list[tuple[str, str]]:
         elif what == 1:
             slot = rng.randrange(BANDS)
             for k in range(12):
-                picture.dragged.emit(slot, {"frequency_hz": 100 * 1.1**k, "gain_db": rng.uniform(-9, 9)}, "robot")
+                picture.dragged.emit(
+                    slot, {"frequency_hz": 100 * 1.1**k, "gain_db": rng.uniform(-9, 9)}, "robot"
+                )
                 wait(0.03)
         elif what == 2:
             window.listen.choose(rng.choice(["processed", "unprocessed", "difference"]))
         elif what == 3:
-            window.set_split(*rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")]))
+            window.set_split(
+                *rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")])
+            )
         elif what == 4:
             window.choose(stage.id, rng.choice(["upper", "lower"]))
         else:

@@ -4,7 +4,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 
 packages=(libpulse0 libegl1 libgl1 libxkbcommon0 libxkbcommon-x11-0 libdbus-1-3 libfontconfig1 libglib2.0-0
   libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
-  libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 xvfb)
+  libxcb-sync1 libxcb-xfixes0 libxcb-xinerama0 libxcb-xkb1 xauth xvfb)
 
 python=${PYTHON:-python3}
 "$python" -c 'import sys; sys.exit(sys.version_info < (3, 11))' || {

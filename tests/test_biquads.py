@@ -1,5 +1,6 @@
 """The cascade kernel against scipy, and its behaviour with blocks and silence."""
 
+import itertools
 import time
 
 import numpy as np
@@ -13,14 +14,17 @@ from stonekite.signal import biquads, design
 
 
 def sections(count: int) -> np.ndarray:
-    rows = [design.sections("bell", 60 * 1.5**k, 6 if k % 2 else -5, 0.6 + 0.3 * k, 48_000)[0] for k in range(count)]
+    rows = [
+        design.sections("bell", 60 * 1.5**k, 6 if k % 2 else -5, 0.6 + 0.3 * k, 48_000)[0]
+        for k in range(count)
+    ]
     return np.array(rows).reshape(-1, 5)
 
 
 def filtered(sound: np.ndarray, coefficients: np.ndarray, cuts: list[int]) -> np.ndarray:
     state, out = biquads.rest(coefficients), []
     edges = [0, *sorted(cuts), sound.shape[1]]
-    for start, stop in zip(edges[:-1], edges[1:], strict=True):
+    for start, stop in itertools.pairwise(edges):
         block = np.array(sound[:, start:stop], order="C")
         biquads.cascade(block, start, coefficients, state)
         out.append(block)

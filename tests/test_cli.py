@@ -44,7 +44,9 @@ def test_measure_of_silence_is_valid_json(tmp_path):
 def test_measure_of_many_channels_asks(tmp_path):
     soundfile.write(tmp_path / "six.wav", np.tile(sine(440, 0.5, -20)[0][:, None], (1, 6)), 48_000)
     assert "6 channels" in run("measure", tmp_path / "six.wav", code=1)
-    assert json.loads(run("measure", tmp_path / "six.wav", "--channels", "3,4", "--json"))["correlation"] == 1.0
+    assert (
+        json.loads(run("measure", tmp_path / "six.wav", "--channels", "3,4", "--json"))["correlation"] == 1.0
+    )
     assert "channel numbers" in run("measure", tmp_path / "six.wav", "--channels", "x", code=2)
 
 
@@ -65,12 +67,17 @@ def test_integer_components_say_what_is_lost(tmp_path, recording):
 
 
 def test_roundtrip(recording):
-    assert json.loads(run("roundtrip", recording, "--json")) == {"bit_exact": True, "residual_peak_dbfs": None}
+    assert json.loads(run("roundtrip", recording, "--json")) == {
+        "bit_exact": True,
+        "residual_peak_dbfs": None,
+    }
 
 
 def test_separate_and_combine(tmp_path, recording):
     run("separate", recording, "-o", tmp_path)
-    run("combine", tmp_path / "quay.only-left.wav", tmp_path / "quay.only-right.wav", "-o", tmp_path / "b.wav")
+    run(
+        "combine", tmp_path / "quay.only-left.wav", tmp_path / "quay.only-right.wav", "-o", tmp_path / "b.wav"
+    )
     assert np.array_equal(soundfile.read(tmp_path / "b.wav")[0], soundfile.read(recording)[0])
     assert "exists already" in run("separate", recording, "-o", tmp_path, code=1)
     run("separate", recording, "-o", tmp_path, "--force")
@@ -84,13 +91,27 @@ def test_render(tmp_path, recording):
     source = soundfile.read(recording)[0]
     assert np.array_equal(out[:, 0], out[:, 1])
     assert out[:, 0] == pytest.approx(source.mean(axis=1), abs=1e-7)
-    run("render", tmp_path / "s.kite", "-o", tmp_path / "r.flac", "--bits", "16", "--set", "all", "--rate", "44100")
+    run(
+        "render",
+        tmp_path / "s.kite",
+        "-o",
+        tmp_path / "r.flac",
+        "--bits",
+        "16",
+        "--set",
+        "all",
+        "--rate",
+        "44100",
+    )
     assert soundfile.info(tmp_path / "r.side.flac").samplerate == 44_100
 
 
 def test_faults_are_one_sentence_and_exit_1(tmp_path):
     (tmp_path / "bad.kite").write_text("{}")
-    for arguments in (["measure", tmp_path / "no.wav"], ["render", tmp_path / "bad.kite", "-o", tmp_path / "x.wav"]):
+    for arguments in (
+        ["measure", tmp_path / "no.wav"],
+        ["render", tmp_path / "bad.kite", "-o", tmp_path / "x.wav"],
+    ):
         said = run(*arguments, code=1)
         assert said.startswith("stonekite: ") and said.count("\n") == 1
 

@@ -79,7 +79,10 @@ def test_filters_are_stable_and_of_minimum_phase():
 
 def test_a_notch_is_silent_at_its_frequency_and_a_high_pass_at_dc():
     assert made_db(design.sections("notch", 1000, 0, 2, 48_000), 48_000, np.array([1000.0]))[0] < -150
-    assert abs(design.response(design.sections("high-pass", 60, 0, 0.7, 48_000), np.array([0.0]), 48_000)[0]) == 0
+    assert (
+        abs(design.response(design.sections("high-pass", 60, 0, 0.7, 48_000), np.array([0.0]), 48_000)[0])
+        == 0
+    )
 
 
 @pytest.mark.parametrize("shape", ["high-pass", "low-pass"])

@@ -1,5 +1,6 @@
 """The invariants of the engine."""
 
+import itertools
 from types import SimpleNamespace
 
 import numpy as np
@@ -29,14 +30,16 @@ def eq(upper=(), lower=(), **more) -> Eq:
 
 
 BANDS = (Band(frequency_hz=90, gain_db=6, q=1), Band(shape="high-shelf", frequency_hz=9000, gain_db=-5))
-STRIP = Strip(stages=(eq(BANDS, [Band(shape="high-pass", frequency_hz=200, slope=24)]),), lower=Leg(level_db=2.0))
+STRIP = Strip(
+    stages=(eq(BANDS, [Band(shape="high-pass", frequency_hz=200, slope=24)]),), lower=Leg(level_db=2.0)
+)
 
 
 def played(player: StripPlayer, sound: np.ndarray, edges: list[int], changes: dict[int, Strip]) -> np.ndarray:
     """Sound through a player in blocks that end at the given edges, settings changing where told."""
     places = sorted({0, sound.shape[1], *edges, *changes})
     out = []
-    for start, stop in zip(places[:-1], places[1:], strict=True):
+    for start, stop in itertools.pairwise(places):
         if start in changes:
             player.update(changes[start], start)
         out.append(player.process(sound[:, start:stop], start))
@@ -47,7 +50,10 @@ def played(player: StripPlayer, sound: np.ndarray, edges: list[int], changes: di
 @settings(max_examples=25, deadline=None)
 def test_block_size_does_not_change_a_bit_even_while_gliding(edges):
     sound = noise(10_000 / RATE)
-    changes = {2000: Strip(split=Split(mode="left-right"), stages=STRIP.stages), 2500: Strip(upper=Leg(muted=True))}
+    changes = {
+        2000: Strip(split=Split(mode="left-right"), stages=STRIP.stages),
+        2500: Strip(upper=Leg(muted=True)),
+    }
     wanted = played(StripPlayer(STRIP, RATE), sound, [], changes)
     assert np.array_equal(played(StripPlayer(STRIP, RATE), sound, edges, changes), wanted)
 
@@ -70,11 +76,16 @@ def test_nothing_to_do_gives_the_input_back_exactly(split, stages):
 @pytest.mark.parametrize("split", SPLITS)
 def test_a_strip_is_split_filter_level_and_join(split):
     sound = noise(0.5)
-    strip = Strip(split=split, stages=STRIP.stages, upper=Leg(level_db=-3, inverted=True), lower=Leg(level_db=1))
+    strip = Strip(
+        split=split, stages=STRIP.stages, upper=Leg(level_db=-3, inverted=True), lower=Leg(level_db=1)
+    )
     legs = sound if split.mode == "left-right" else encode(sound, split.matrix)
     stage = STRIP.stages[0]
     wanted = []
-    for leg, side, gain in ((legs[0], stage.upper, -(10 ** (-3 / 20))), (legs[1], stage.lower, 10 ** (1 / 20))):
+    for leg, side, gain in (
+        (legs[0], stage.upper, -(10 ** (-3 / 20))),
+        (legs[1], stage.lower, 10 ** (1 / 20)),
+    ):
         wanted.append(gain * signal.sosfilt(np.insert(side_sections(side, RATE), 3, 1.0, axis=1), leg))
     wanted = np.array(wanted)
     wanted = wanted if split.mode == "left-right" else decode(wanted, split.matrix)
@@ -162,7 +173,9 @@ def test_nan_and_infinity_never_leave_a_stage():
     sound[0, 1000], sound[1, 1500] = np.nan, np.inf
     chain = Chain(STRIP, RATE)
     with np.errstate(invalid="ignore", over="ignore"):
-        out = np.concatenate([chain.process(sound[:, k : k + 480].copy(), k) for k in range(0, 9600, 480)], axis=1)
+        out = np.concatenate(
+            [chain.process(sound[:, k : k + 480].copy(), k) for k in range(0, 9600, 480)], axis=1
+        )
     assert np.isfinite(out).all()
     assert np.abs(out[:, 5000:]).max() > 0.05  # and it plays on afterwards
 
@@ -200,7 +213,9 @@ LATE = SimpleNamespace(
 @pytest.fixture
 def late_kind(monkeypatch):
     real = chain_module.kind_of
-    monkeypatch.setattr(chain_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage))
+    monkeypatch.setattr(
+        chain_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage)
+    )
 
 
 @pytest.mark.parametrize(("upper", "lower"), [(0, 100), (333, 20), (64, 64)])
@@ -290,7 +305,12 @@ def test_switching_what_is_heard_is_in_sync_and_without_a_click():
 
 def test_components_alone_are_centred_in_both_ears():
     sound = noise(0.1)
-    for only, wanted in (("left", sound[0]), ("right", sound[1]), ("mid", encode(sound)[0]), ("side", encode(sound)[1])):
+    for only, wanted in (
+        ("left", sound[0]),
+        ("right", sound[1]),
+        ("mid", encode(sound)[0]),
+        ("side", encode(sound)[1]),
+    ):
         out = Listener(RATE, Listening("unprocessed", only)).process(sound * 2, sound)  # type: ignore[arg-type]
         assert np.array_equal(out[0], out[1])
         assert np.array_equal(out[0], wanted)

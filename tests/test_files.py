@@ -1,6 +1,8 @@
 """Reading, writing and bad input."""
 
 import os
+import resource
+import struct
 import subprocess
 import sys
 from pathlib import Path
@@ -112,12 +114,15 @@ def test_reading_ahead_gives_the_same_samples(tmp_path_factory, start, count, ah
 
 
 def test_rounding_is_ours_and_dither_is_triangular():
-    values = np.array([[0.4, 0.6, -0.4, -0.6, 1.5, 2.5]]) / 2**15
-    assert to_integers(values, 16)[0].tolist() == [[0, 1, 0, -1, 2, 2]]
-    integers, overs = to_integers(np.array([[1.0, -1.0, 0.99999, -1.2]]), 16)
-    assert integers.tolist() == [[32767, -32768, 32767, -32768]] and overs == 3
-    rng = np.random.default_rng(1)
-    errors = to_integers(np.full((1, 400_000), 0.3 / 2**15), 16, rng)[0] - 0.3
+    def rounded(values, dither=None):
+        integers, overs = to_integers(np.array([values]), 16, dither)
+        assert not np.any(integers & 0xFFFF)  # they stand in the upper bits
+        return (integers[:, 0] >> 16), overs
+
+    assert rounded(np.array([0.4, 0.6, -0.4, -0.6, 1.5, 2.5]) / 2**15)[0].tolist() == [0, 1, 0, -1, 2, 2]
+    integers, overs = rounded([1.0, -1.0, 0.99999, -1.2])
+    assert integers.tolist() == [32767, -32768, 32767, -32768] and overs == 3
+    errors = rounded(np.full(400_000, 0.3 / 2**15), np.random.default_rng(1))[0] - 0.3
     assert errors.mean() == pytest.approx(0, abs=0.005)
     # TPDF of two steps plus rounding: a total error power of a quarter of a squared step, whatever the signal.
     assert errors.var() == pytest.approx(0.25, abs=0.005)
@@ -263,3 +268,26 @@ def test_overviews_hold_the_extremes(tmp_path):
     with Reader(write_wav(tmp_path / "a.wav", sound)) as reader:
         rough = sketch(reader, columns=50)
     assert rough.shape == (4, 2, 50) and (rough[:, 0] < 0).all() and (rough[:, 1] > 0).all()
+
+
+def test_a_huge_file_opens_at_once_and_in_little_memory(tmp_path):
+    """Nearly 4 GB (6 hours) that take no room on disk."""
+    frames = 990_000_000
+    data = frames * 4
+    header = (
+        b"RIFF"
+        + struct.pack("<I", data + 36)
+        + b"WAVEfmt "
+        + struct.pack("<IHHIIHH", 16, 1, 2, 48_000, 192_000, 4, 16)
+    )
+    path = tmp_path / "huge.wav"
+    with path.open("wb") as file:
+        file.write(header + b"data" + struct.pack("<I", data))
+        file.truncate(44 + data)
+    before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    with Reader(path) as reader:
+        assert reader.facts.frames == frames
+        assert sketch(reader).shape == (4, 2, 600)
+        assert reader.read(frames - 10, 100).shape == (2, 10)
+    assert fingerprint(path)
+    assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 50_000

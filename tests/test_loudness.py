@@ -53,7 +53,9 @@ def test_tech_3341_case_9_short_term_stays():
 
 @pytest.mark.parametrize("start_s", [k * 0.15 for k in range(0, 20, 3)])
 def test_tech_3341_case_10_largest_short_term(start_s):
-    sound = np.concatenate([np.zeros((2, round(start_s * 48_000))), tones((-23, 3.0)), np.zeros((2, 48_000))], axis=1)
+    sound = np.concatenate(
+        [np.zeros((2, round(start_s * 48_000))), tones((-23, 3.0)), np.zeros((2, 48_000))], axis=1
+    )
     assert heard(sound).short_term_max() == pytest.approx(-23, abs=0.1)
 
 
@@ -64,7 +66,9 @@ def test_tech_3341_case_12_momentary_stays():
 
 @pytest.mark.parametrize("start_s", [k * 0.02 for k in range(20)])
 def test_tech_3341_case_13_largest_momentary(start_s):
-    sound = np.concatenate([np.zeros((2, round(start_s * 48_000))), tones((-23, 0.4)), np.zeros((2, 48_000))], axis=1)
+    sound = np.concatenate(
+        [np.zeros((2, round(start_s * 48_000))), tones((-23, 0.4)), np.zeros((2, 48_000))], axis=1
+    )
     assert heard(sound).momentary_max() == pytest.approx(-23, abs=0.1)
 
 

@@ -1,5 +1,6 @@
 """The player process with its simulated output."""
 
+import itertools
 import os
 import signal
 import time
@@ -108,7 +109,7 @@ def test_a_loop_holds_the_position(qtbot, transport, tmp_path):
     qtbot.wait(1200)
     places = [p for p in seen if p > 0]
     assert min(places[3:]) >= 0.99 and max(places) <= 1.26
-    assert any(b < a for a, b in zip(places, places[1:], strict=False))
+    assert any(b < a for a, b in itertools.pairwise(places))
 
 
 def test_a_player_that_dies_is_started_again_where_it_was(qtbot, transport, tmp_path):

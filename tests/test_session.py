@@ -94,9 +94,15 @@ def test_undo_and_redo():
 
 
 def test_saving_and_loading(tmp_path: Path):
-    recording = write_wav(tmp_path / "takes" / "quay.wav", noise(0.1)) if (tmp_path / "takes").mkdir() is None else None
+    recording = (
+        write_wav(tmp_path / "takes" / "quay.wav", noise(0.1))
+        if (tmp_path / "takes").mkdir() is None
+        else None
+    )
     session = msgspec.structs.replace(session_on(recording), loop=Loop(start_s=0.01, end_s=0.05))
-    session = edits.put(session, ("stems", 0, "strip"), Strip(stages=(STAGE,), split=Split(matrix="raised-side")))
+    session = edits.put(
+        session, ("stems", 0, "strip"), Strip(stages=(STAGE,), split=Split(matrix="raised-side"))
+    )
     path = tmp_path / "quay.kite"
     storage.save(session, path)
     assert storage.load(path) == session
@@ -155,7 +161,10 @@ def broken(change) -> bytes:
         (broken(lambda t: t.update(stems=[])), r"\$\.stems"),
         (broken(lambda t: t["stems"][0]["strip"]["upper"].update(level_db=400)), r"level_db"),
         (broken(lambda t: t["stems"][0]["strip"]["stages"][0].update(kind="reverse")), r"stages\[0\]"),
-        (broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"]["bands"][0].update(q="wide")), r"bands\[0\]\.q"),
+        (
+            broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"]["bands"][0].update(q="wide")),
+            r"bands\[0\]\.q",
+        ),
         (broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"].update(bands=[None] * 9)), r"bands"),
         (broken(lambda t: t["stems"][0]["strip"]["stages"][0].update(id=1)), r"twice \(at \$\.stems\[0\]"),
         (broken(lambda t: t["stems"][0]["source"].update(channels=[0, 5])), r"channel that is not there"),

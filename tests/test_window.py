@@ -129,7 +129,7 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
     for row, side in enumerate((strip.stages[0].upper, strip.stages[0].lower)):
         legs[row] = signal.sosfilt(np.insert(side_sections(side, 48_000), 3, 1.0, axis=1), legs[row])
     legs[0] *= 10 ** (-4.5 / 20)
-    assert soundfile.read(out)[0].T == pytest.approx(decode(legs), abs=2e-7)
+    assert pytest.approx(decode(legs), abs=2e-7) == soundfile.read(out)[0].T
 
 
 def test_every_split_and_matrix_by_menu(opened, qtbot):
@@ -138,7 +138,9 @@ def test_every_split_and_matrix_by_menu(opened, qtbot):
         split = opened.document.strip.split
         assert split.mode == mode and (not matrix or split.matrix == matrix)
         names = opened.leg_choice._words if opened._chosen else None
-        assert names is None or list(names.values()) == [theme.NAMES[split.component(leg)] for leg in ("upper", "lower")]
+        assert names is None or list(names.values()) == [
+            theme.NAMES[split.component(leg)] for leg in ("upper", "lower")
+        ]
     opened.document.undo()
     assert opened.split_actions["mid-side", "equal-power"].isChecked()
 
@@ -178,7 +180,12 @@ def test_stones_are_chosen_reordered_and_taken_off(opened, qtbot):
     assert opened._chosen == (first, "lower")
     drag(qtbot, kite, kite.stone_centre(first, "lower"), kite.stone_centre(second, "lower"))
     assert [s.id for s in opened.document.strip.stages] == [second, first]
-    drag(qtbot, kite, kite.stone_centre(first, "upper"), QPointF(kite.stone_centre(first, "upper").x(), kite.height() - 2))
+    drag(
+        qtbot,
+        kite,
+        kite.stone_centre(first, "upper"),
+        QPointF(kite.stone_centre(first, "upper").x(), kite.height() - 2),
+    )
     assert opened.document.stage(first).upper is None
     click(qtbot, kite, kite.stone_centre(first, "upper"))
     assert opened.document.stage(first).upper is not None
@@ -334,7 +341,9 @@ def test_a_session_whose_recording_is_gone_asks_for_it(opened, tmp_path, monkeyp
         monkeypatch.setattr(box, "clickedButton", lambda: box.buttons()[0])
 
     monkeypatch.setattr(QMessageBox, "exec", find)
-    monkeypatch.setattr(QMessageBox, "clickedButton", lambda box: next(b for b in box.buttons() if "Show" in b.text()))
+    monkeypatch.setattr(
+        QMessageBox, "clickedButton", lambda box: next(b for b in box.buttons() if "Show" in b.text())
+    )
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(moved), ""))
     opened.open_path(tmp_path / "s.kite")
     assert Path(opened.document.stem.source.path) == moved

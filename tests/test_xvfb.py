@@ -2,6 +2,7 @@
 
 import os
 import shutil
+import signal
 import subprocess
 import sys
 import time
@@ -9,7 +10,9 @@ import time
 import pytest
 from conftest import noise, write_wav
 
-needs_xvfb = pytest.mark.skipif(shutil.which("xvfb-run") is None, reason="needs xvfb-run (scripts/test installs it)")
+needs_xvfb = pytest.mark.skipif(
+    shutil.which("xvfb-run") is None, reason="needs xvfb-run (scripts/test installs it)"
+)
 
 ROBOT = """
 import sys
@@ -66,9 +69,7 @@ def test_the_command_opens_and_closes_by_ctrl_c(tmp_path):
     )
     time.sleep(4)
     assert process.poll() is None
-    children = subprocess.run(["pgrep", "-f", "stonekite --demo"], capture_output=True, text=True).stdout.split()
-    for child in children:
-        subprocess.run(["kill", "-INT", child])
+    os.killpg(process.pid, signal.SIGINT)  # as a terminal does: to every process of the group
     _, said = process.communicate(timeout=30)
     assert "Traceback" not in said
 
@@ -82,6 +83,9 @@ def test_the_window_does_not_load_kernels():
         "print([m for m in ('numba', 'scipy') if m in sys.modules])"
     )
     done = subprocess.run(
-        [sys.executable, "-c", code], capture_output=True, text=True, env={**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        [sys.executable, "-c", code],
+        capture_output=True,
+        text=True,
+        env={**os.environ, "QT_QPA_PLATFORM": "offscreen"},
     )
     assert done.stdout.strip().endswith("[]"), done.stdout + done.stderr

@@ -6,6 +6,7 @@ msgpack (stonekite.jobs, stonekite.framing). A new request ends the one that is 
 
 import os
 import queue
+import signal
 import sys
 import threading
 from collections.abc import Generator
@@ -136,7 +137,10 @@ def main() -> None:
         requests.put(None)
 
     threading.Thread(target=listen, daemon=True).start()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
+    os.nice(10)  # sound and window come first
     worker = Worker()
+    told = 0.0
     running: Steps | None = None
     number = -1
     while True:
@@ -159,7 +163,8 @@ def main() -> None:
             answer = next(running, None)
             if answer is None:
                 running = None
-            else:
+            elif not isinstance(answer, Progress) or not told <= answer.done < told + 0.01:
+                told = answer.done if isinstance(answer, Progress) else 0.0
                 write_frame(outgoing, answer)
 
 

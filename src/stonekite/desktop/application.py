@@ -23,10 +23,11 @@ def run(paths: list[Path], demo: bool = False) -> int:
     heartbeat.timeout.connect(lambda: None)
     heartbeat.start(250)
     window = Window()
+    application.aboutToQuit.connect(window.shut_down)
     window.show()
     if demo:
         QTimer.singleShot(0, window, window.open_demo)
     elif paths:
-        QTimer.singleShot(0, window, lambda: window.open_path(paths[0]))
+        QTimer.singleShot(0, window, lambda: window.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
     return application.exec()

@@ -19,7 +19,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from stonekite.desktop.protocol import BANDS as SPECTRUM_BANDS
-from stonekite.desktop.theme import NAMES, font, mixed, roles
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
 from stonekite.session.edits import other
 from stonekite.session.types import LegName, Split
 from stonekite.stages import eq
@@ -145,10 +145,7 @@ class EqPicture(QWidget):
         painter.drawPixmap(0, 0, self._front)
 
     def _pixmap(self, paint) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        pixmap = QPixmap(self.size() * ratio)
-        pixmap.setDevicePixelRatio(ratio)
-        pixmap.fill(Qt.GlobalColor.transparent)
+        pixmap = canvas(self, Qt.GlobalColor.transparent)
         painter = QPainter(pixmap)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         paint(painter)

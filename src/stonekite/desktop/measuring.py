@@ -79,6 +79,7 @@ class Measuring(QObject):
         self._settle.stop()
         if self._child is not None:
             self._child.close()
+            self._child = None
         shutil.rmtree(self._folder, ignore_errors=True)
 
 

@@ -8,6 +8,7 @@ import contextlib
 import gc
 import os
 import queue
+import signal
 import sys
 import threading
 import time
@@ -215,6 +216,7 @@ def _only_serious(kind: QtMsgType, context: object, text: str) -> None:
 
 
 def main() -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
     qInstallMessageHandler(_only_serious)
     status = Status(int(sys.argv[1]))
     out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")

@@ -5,7 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.theme import font, mixed, roles
+from stonekite.desktop.theme import canvas, font, mixed, roles
 
 
 class Scope(QWidget):
@@ -45,10 +45,7 @@ class Scope(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._field is None:
-            ratio = self.devicePixelRatioF()
-            self._field = QPixmap(self.size() * ratio)
-            self._field.setDevicePixelRatio(ratio)
-            self._field.fill(roles.panel)
+            self._field = canvas(self, roles.panel)
             painter = QPainter(self._field)
             self._paint_field(painter)
             painter.end()

@@ -3,8 +3,9 @@
 from dataclasses import dataclass
 from pathlib import Path
 
-from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette
-from PySide6.QtWidgets import QApplication
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
+from PySide6.QtWidgets import QApplication, QWidget
 
 ASSETS = Path(__file__).with_name("assets")
 FONT = "B612"
@@ -147,3 +148,12 @@ def apply(application: QApplication) -> None:
     application.setFont(font())
     application.setStyleSheet(_sheet(roles))
     application.setWindowIcon(QIcon(str(ASSETS / "stonekite.svg")))
+
+
+def canvas(widget: QWidget, ground: QColor | Qt.GlobalColor) -> QPixmap:
+    """A pixmap as large and as fine as a widget, for what is painted once and shown often."""
+    ratio = widget.devicePixelRatioF()
+    pixmap = QPixmap(widget.size() * ratio)
+    pixmap.setDevicePixelRatio(ratio)
+    pixmap.fill(ground)
+    return pixmap

@@ -16,7 +16,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.theme import NAMES, faded, font, mixed, roles
+from stonekite.desktop.theme import NAMES, canvas, faded, font, mixed, roles
 from stonekite.session.types import LEGS, Split
 from stonekite.signal.matrix import COMPONENTS
 
@@ -184,10 +184,7 @@ class Timeline(QWidget):
 
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._picture is None:
-            ratio = self.devicePixelRatioF()
-            self._picture = QPixmap(self.size() * ratio)
-            self._picture.setDevicePixelRatio(ratio)
-            self._picture.fill(roles.ground)
+            self._picture = canvas(self, roles.ground)
             painter = QPainter(self._picture)
             self._paint_waveforms(painter)
             painter.end()

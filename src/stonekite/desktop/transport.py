@@ -56,7 +56,9 @@ class Transport(QObject):
         if self._child is not None:
             self._child.close()
             self._child = None
-        os.close(self._descriptor)
+        if self._descriptor >= 0:
+            os.close(self._descriptor)
+            self._descriptor = -1
 
     @property
     def player_pid(self) -> int:

@@ -4,7 +4,15 @@ from pathlib import Path
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
-from PySide6.QtGui import QAction, QActionGroup, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent
+from PySide6.QtGui import (
+    QAction,
+    QActionGroup,
+    QCloseEvent,
+    QDragEnterEvent,
+    QDropEvent,
+    QKeySequence,
+    QResizeEvent,
+)
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
@@ -55,7 +63,7 @@ _KEYS = (
     ("Shift+L  R  M  S", "hear Left, Right, Mid or Side alone"),
     ("L", "loop on or off"),
     ("B", "the chosen stage in or out"),
-    ("Tab", "edit the other leg (in the picture: next control)"),
+    ("O", "edit the other leg"),
     ("Ctrl+Z  Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+O  Ctrl+S  Ctrl+E", "open, save, export"),
     ("In the picture", "arrows move a band, + and − its Q, PageUp and PageDown choose, Delete removes"),
@@ -113,7 +121,7 @@ class Window(QMainWindow):
         self.stage_words = QLabel("")
         self.stage_words.setObjectName("muted")
         self.leg_choice = Segments(
-            {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (Tab)"
+            {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (key O)"
         )
         self.linked = Toggle(
             "Linked", "Linked", "An edit of one side goes to the other, keeping the offset there is (key K)"
@@ -220,6 +228,7 @@ class Window(QMainWindow):
             self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: self.add_stage(tag))
         self.remove_action = self._action(edit, "Remove the stage", lambda: self.remove_stage())
         self.in_action = self._action(edit, "Stage in or out", self.toggle_inserted, "B")
+        self.other_action = self._action(edit, "Edit the other leg", self.choose_other, "O")
         self.link_action = self._action(edit, "Link its two sides", self.toggle_linked, "K")
         self.signal_menu = bar.addMenu("&Signal")
         group = QActionGroup(self)
@@ -353,6 +362,12 @@ class Window(QMainWindow):
         if self._mono:
             self.say(f"“{path.name}” is mono: both legs carry the same sound, Side is silent.")
 
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open the first of several files, and say so if there are more."""
+        self.open_path(paths[0])
+        if len(paths) > 1:
+            self.say(f"Opened “{paths[0].name}”: a session holds one recording for now.")
+
     def _load_session(self, path: Path) -> None:
         try:
             self.document.load(path)
@@ -467,6 +482,11 @@ class Window(QMainWindow):
         self._chosen = None if stage is None else (stage, leg)
         self.transport.watch(-1 if stage is None else stage)
         self._refresh()
+
+    def choose_other(self) -> None:
+        """Bring the other leg of the open stage to the front."""
+        if self._chosen is not None:
+            self.choose(self._chosen[0], edits.other(self._chosen[1]))
 
     def _stone_clicked(self, number: int, leg: LegName) -> None:
         stage = self.document.stage(number)
@@ -654,7 +674,7 @@ class Window(QMainWindow):
 
     def _refresh_stage(self) -> None:
         stage = self.document.stage(self._chosen[0]) if self._chosen else None
-        for action in (self.remove_action, self.in_action, self.link_action):
+        for action in (self.remove_action, self.in_action, self.link_action, self.other_action):
             action.setEnabled(stage is not None)
         if stage is None or self._chosen is None:
             self.empty_words.setText("No stage yet: what comes out is what went in, bit for bit.")
@@ -769,7 +789,7 @@ class Window(QMainWindow):
         self._refresh_actions()
 
     def _refresh_actions(self) -> None:
-        for action in (self.remove_action, self.in_action, self.link_action):
+        for action in (self.remove_action, self.in_action, self.link_action, self.other_action):
             action.setEnabled(False)
 
     def _empty_action(self) -> None:
@@ -843,18 +863,20 @@ class Window(QMainWindow):
 
     def _open_dropped(self, paths: list[Path]) -> None:
         if self._may_leave():
-            self.open_path(paths[0])
-            if len(paths) > 1:
-                self.say(f"Opened “{paths[0].name}”; one recording at a time for now.")
+            self.open_paths(paths)
+
+    def shut_down(self) -> None:
+        """End the processes behind the window; may be called twice."""
+        QApplication.instance().removeEventFilter(self)  # type: ignore[union-attr]
+        self.exporting.close()
+        self.measuring.close()
+        self.transport.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self._may_leave():
             event.ignore()
             return
-        QApplication.instance().removeEventFilter(self)  # type: ignore[union-attr]
-        self.exporting.close()
-        self.measuring.close()
-        self.transport.close()
+        self.shut_down()
         super().closeEvent(event)
 
 

@@ -11,13 +11,15 @@ import numpy as np
 import soundfile
 
 from stonekite.files.atomic import replacing
-from stonekite.signal.quantise import DITHER_SEED, to_integers
+from stonekite.lazy import lazy
+
+quantise = lazy("stonekite.signal.quantise")
 
 Bits = Literal["16", "24", "32f", "64f"]
 
 FORMATS = {".wav": "WAV", ".flac": "FLAC", ".aiff": "AIFF", ".aif": "AIFF", ".ogg": "OGG"}
 READABLE = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".mp3")
-BLOCK = 65536
+BLOCK = 16384
 ABSURD = 1e6
 """A sample beyond this (+120 dBFS) is damage, not sound, and is read as silence."""
 
@@ -234,7 +236,9 @@ class Writer:
             if format == "OGG"
             else {"16": "PCM_16", "24": "PCM_24", "32f": "FLOAT", "64f": "DOUBLE"}[bits]
         )
-        self._dither = np.random.default_rng(DITHER_SEED) if dither and bits in ("16", "24") else None
+        self._dither = (
+            np.random.default_rng(quantise.DITHER_SEED) if dither and bits in ("16", "24") else None
+        )
         self._arguments = {
             "samplerate": rate,
             "channels": channels,
@@ -258,15 +262,13 @@ class Writer:
     def write(self, block: np.ndarray) -> None:
         """Append samples of shape (channels, frames). Raises AudioError, for example on a full disk."""
         if self._subtype in ("PCM_16", "PCM_24"):
-            bits = int(self._bits)
-            samples, overs = to_integers(block, bits, self._dither)
+            samples, overs = quantise.to_integers(block, int(self._bits), self._dither)
             self.overs += overs
-            # libsndfile takes the upper bits of 32-bit integers.
-            samples = samples << (32 - bits)
         else:
-            samples = block.astype(np.float32) if self._subtype == "FLOAT" else block
+            kind = np.float32 if self._subtype == "FLOAT" else np.float64
+            samples = np.ascontiguousarray(block.T, dtype=kind)
         try:
-            self._file.write(np.ascontiguousarray(samples.T))
+            self._file.write(samples)
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
             raise AudioError(f"“{self.path.name}” cannot be written: {_reason(error)}.") from None
 

@@ -1,27 +1,48 @@
 """Rounding to integers."""
 
 import numpy as np
+from numba import njit
 
 DITHER_SEED = 1770
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _round(block, noise, bits, out):
+    """Round block (channels, frames) into out (frames, channels), in the upper bits; returns the overs."""
+    scale = 2.0 ** (bits - 1)
+    low, high = -scale, scale - 1.0
+    up = 32 - bits
+    overs = 0
+    dithered = noise.shape[1] > 0
+    for channel in range(block.shape[0]):
+        for frame in range(block.shape[1]):
+            value = block[channel, frame] * scale
+            if dithered:
+                value += noise[channel, frame]
+            value = np.rint(value)
+            if value > high:
+                value = high
+                overs += 1
+            elif value < low:
+                value = low
+                overs += 1
+            out[frame, channel] = np.int32(np.int64(value) << up)
+    return overs
 
 
 def to_integers(
     block: np.ndarray, bits: int, dither: np.random.Generator | None = None
 ) -> tuple[np.ndarray, int]:
-    """Round full-scale-1 samples to signed integers of `bits` bits; returns them (int32) and the overs.
+    """Round samples (channels, frames) with full scale 1 to signed integers of `bits` bits (at most 32).
 
-    With a generator, triangular (TPDF) dither of two steps peak to peak is added first: the sum of two
-    independent uniform values (Lipshitz, Wannamaker and Vanderkooy, "Quantization and Dither", J. Audio
-    Eng. Soc. 40, 1992). What does not fit is held at full scale and counted.
+    Returns them interleaved, as files want them, (frames, channels) int32 in the upper bits, and how many
+    did not fit: those are held at full scale. With a generator, triangular (TPDF) dither of two steps peak
+    to peak is added first: the difference of two independent uniform values (Lipshitz, Wannamaker and
+    Vanderkooy, "Quantization and Dither", J. Audio Eng. Soc. 40, 1992).
     """
-    scaled = block * float(2 ** (bits - 1))
+    noise = np.zeros((1, 0))
     if dither is not None:
-        scaled += dither.random(block.shape)
-        scaled -= dither.random(block.shape)
-    np.rint(scaled, out=scaled)
-    low, high = -(2.0 ** (bits - 1)), 2.0 ** (bits - 1) - 1
-    overs = 0
-    if scaled.size and (scaled.max() > high or scaled.min() < low):
-        overs = int(np.count_nonzero((scaled > high) | (scaled < low)))
-        np.clip(scaled, low, high, out=scaled)
-    return scaled.astype(np.int32), overs
+        noise = dither.random(block.shape) - dither.random(block.shape)
+    out = np.empty(block.shape[::-1], dtype=np.int32)
+    overs = _round(np.ascontiguousarray(block), noise, bits, out)
+    return out, int(overs)

@@ -49,7 +49,8 @@ class Band(Settings, frozen=True, kw_only=True):
     slope: Annotated[
         Literal[12, 24],
         choice(
-            "Slope per octave", {12: "12 dB", 24: "24 dB"},
+            "Slope per octave",
+            {12: "12 dB", 24: "24 dB"},
             help="Steepness of a high-pass or low-pass per octave",
         ),
     ] = 12
