@@ -12,6 +12,10 @@ from PySide6.QtMultimedia import QAudio, QAudioDevice, QAudioFormat, QAudioSink,
 
 AHEAD_S = 0.07
 """How far ahead of the ears sound is rendered."""
+STUCK_S = 0.7
+"""A device that has taken nothing for so long is gone."""
+START_S = 4.0
+"""So long a device may need before it takes anything at all."""
 
 
 class SimulatedOutput:
@@ -103,10 +107,17 @@ class DeviceOutput:
         self.underruns = 0
         self.starving = False
         self._was_idle = True
+        self._moved = (-1, time.monotonic())
+        self._started = False
 
     @property
     def gone(self) -> bool:
-        return self._pipe is None or self._sink.state() == QAudio.State.StoppedState
+        """Whether the device was closed, or takes nothing any more (some vanish without a word)."""
+        return (
+            self._pipe is None
+            or self._sink.state() == QAudio.State.StoppedState
+            or time.monotonic() - self._moved[1] > (STUCK_S if self._started else START_S)
+        )
 
     def room(self) -> int:
         """Source frames that can be written now."""
@@ -115,6 +126,9 @@ class DeviceOutput:
             self.underruns += 1
         self._was_idle = idle
         free = self._sink.bytesFree() // 8
+        if free != self._moved[0]:
+            self._started = self._started or free > self._moved[0] >= 0
+            self._moved = (free, time.monotonic())
         return int(free * self._source_rate / self.rate)
 
     def queued(self) -> int:

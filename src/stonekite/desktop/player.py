@@ -6,6 +6,7 @@ status block. It ends when its standard input does.
 
 import contextlib
 import gc
+import math
 import os
 import queue
 import signal
@@ -30,6 +31,8 @@ BLOCK = 512
 LOOK_S = 1 / 30
 PAUSE_S = 0.003
 DEVICE_CHECK_S = 1.0
+REFUSED_S = 5.0
+"""A device that went away is not tried again for so long, unless another one takes its place."""
 AHEAD_FRAMES = 32768
 """Fetched from the file at once."""
 
@@ -44,6 +47,7 @@ class Player:
         self._live: Live | None = None
         self._output: Output = best_output(48_000)
         self._no_devices = False
+        self._refused: tuple[bytes | None, float] = (None, -math.inf)
         self._places: deque[tuple[int, int, bool]] = deque()
         self._written = 0
         self._busy = 0.0
@@ -155,11 +159,14 @@ class Player:
     def _check_device(self, now: float) -> None:
         """Fall back when the device is gone, go back when there is one again."""
         if self._output.gone:
+            self._refused = (getattr(self._output, "identity", None), now)
             self._use(SimulatedOutput(self._rate()))
         if now - self._checked < DEVICE_CHECK_S:
             return
         self._checked = now
         identity = None if self._no_devices else device_identity()
+        if identity == self._refused[0] and now - self._refused[1] < REFUSED_S:
+            return
         current = getattr(self._output, "identity", None)
         if identity != current:
             self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
