@@ -113,7 +113,7 @@ def test_one_sided_eq_leaves_the_other_component_alone():
     assert encode(Chain(strip, RATE).process(sound, 0))[1] == pytest.approx(encode(sound)[1], abs=1e-15)
 
 
-LARGEST_STEP_DB = -40.0
+LARGEST_STEP_DB = -80.0
 """A jump of a setting on a 100 Hz sine may add steps of at most this much of its peak per sample."""
 
 

@@ -234,7 +234,10 @@ class EqPicture(QWidget):
         plot = self.plot()
         xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))
         path = QPainterPath()
-        for k, (x, db) in enumerate(zip(xs.tolist(), self._curves[leg].tolist(), strict=True)):
+        heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
+        for k, (x, db) in enumerate(
+            zip(xs[:heard].tolist(), self._curves[leg][:heard].tolist(), strict=True)
+        ):
             y = min(plot.bottom() + 40, max(plot.top() - 40, self.y_of(db)))
             if k:
                 path.lineTo(x, y)

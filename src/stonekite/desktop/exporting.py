@@ -3,12 +3,13 @@
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QWidget
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from stonekite.desktop.dialogs import ExportDialog
 from stonekite.desktop.document import Document
 from stonekite.desktop.processes import Child
 from stonekite.desktop.theme import NAMES
+from stonekite.engine.export import component_path
 from stonekite.jobs import Answer, Cancel, Cancelled, Export, Failed, Progress, Written
 from stonekite.session.types import LEGS
 
@@ -43,7 +44,23 @@ class Exporting(QObject):
             path = Path(name)
             if path.suffix.lower() != dialog.suffix:
                 path = path.with_name(path.name + dialog.suffix)
-            self.start(document, dialog, path)
+            if self._may_overwrite(document, dialog, path):
+                self.start(document, dialog, path)
+
+    def _may_overwrite(self, document: Document, dialog: ExportDialog, path: Path) -> bool:
+        """The file dialog asked about the name it was given; the names of components are ours to ask about."""
+        if dialog.value(dialog.parts) == "result":
+            return True
+        split = document.strip.split
+        there = [p.name for leg in LEGS if (p := component_path(path, split.component(leg))).exists()]
+        if not there:
+            return True
+        question = f"{' and '.join(f'“{name}”' for name in there)} will be overwritten."
+        box = QMessageBox(QMessageBox.Icon.NoIcon, "Overwrite?", question, parent=dialog)
+        go = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        return box.clickedButton() is go
 
     def start(self, document: Document, dialog: ExportDialog, path: Path) -> None:
         """Begin to export to a file that the user chose (and agreed to overwrite)."""

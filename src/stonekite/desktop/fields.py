@@ -4,7 +4,7 @@ from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QAbstractButton, QLineEdit, QSizePolicy, QToolTip, QWidget
+from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
 
 from stonekite.desktop.theme import faded, font, roles
 from stonekite.stages.settings import Setting
@@ -351,3 +351,22 @@ class Toggle(QAbstractButton):
         painter.setPen(roles.ground if on else (roles.muted if self.isEnabled() else roles.line))
         painter.setFont(font(8.5, bold=on))
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.text())
+
+
+class Words(QLabel):
+    """One line of words that never makes the window wider: what does not fit is elided and in the tooltip."""
+
+    def __init__(self, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft) -> None:
+        super().__init__()
+        self.setObjectName("muted")
+        self.setAlignment(align | Qt.AlignmentFlag.AlignVCenter)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(40, super().minimumSizeHint().height())
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setPen(roles.muted)
+        text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
+        painter.drawText(QRectF(self.rect()), self.alignment(), text)

@@ -225,16 +225,17 @@ class KiteMap(QWidget):
             painter.setPen(pen)
             painter.drawPolyline(QPolygonF(points))
             name = self._strip.split.component(leg)
-            where = QPointF(self._split_x - 14, y + (4 if leg == "upper" else 6))
-            painter.setFont(font(10, bold=True))
-            painter.setPen(colour)
-            width = QFontMetricsF(painter.font()).horizontalAdvance(NAMES[name])
-            painter.drawText(where - QPointF(width, 12 if leg == "upper" else -6), NAMES[name])
-            painter.setFont(font(8.5))
-            painter.setPen(roles.muted)
-            text = self._loudness[leg]
-            width = QFontMetricsF(painter.font()).horizontalAdvance(text)
-            painter.drawText(where - QPointF(width, -3 if leg == "upper" else -21), text)
+            baseline = y - 3 if leg == "upper" else y + 12
+            right = self._split_x + 34
+            for text, size, bold, pen in (
+                (self._loudness[leg], 8.5, False, roles.muted),
+                (NAMES[name], 10, True, colour),
+            ):
+                painter.setFont(font(size, bold=bold))
+                painter.setPen(pen)
+                width = QFontMetricsF(painter.font()).horizontalAdvance(text)
+                painter.drawText(QPointF(right - width, baseline), text)
+                right -= width + (8 if text else 0)
 
     def _paint_stage(self, painter: QPainter, index: int, stage: Stage) -> None:
         x = self._stage_x(index)

@@ -229,7 +229,8 @@ class Timeline(QWidget):
             painter.fillRect(QRectF(2, lane * number + 2, width + 8, 15), faded(roles.ground, 0.75))
             painter.setPen(colour)
             painter.drawText(QRectF(6, lane * number + 2, 60, 15), Qt.AlignmentFlag.AlignLeft, NAMES[name])
-        self._paint_times(painter)
+        if self._before is not None:
+            self._paint_times(painter)
 
     def _peak(self) -> float:
         """What fills a lane: the greatest sample drawn, the same for both lanes, before and after."""

@@ -25,7 +25,6 @@ from PySide6.QtWidgets import (
     QMenuBar,
     QMessageBox,
     QPushButton,
-    QSizePolicy,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -35,7 +34,7 @@ from stonekite.desktop.dialogs import ChannelDialog
 from stonekite.desktop.document import STEM, Document, session_of
 from stonekite.desktop.eq_editor import EqEditor
 from stonekite.desktop.exporting import Exporting
-from stonekite.desktop.fields import Segments, Toggle
+from stonekite.desktop.fields import Segments, Toggle, Words
 from stonekite.desktop.kite_map import KiteMap
 from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
@@ -48,7 +47,7 @@ from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, Reader
 from stonekite.jobs import Analysed
 from stonekite.session import edits
 from stonekite.session.storage import SUFFIX, SessionError
-from stonekite.session.types import LEGS, LegName, Loop, Split
+from stonekite.session.types import LEGS, Leg, LegName, Loop, Split
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.settings import settings_of
@@ -149,11 +148,17 @@ class Window(QMainWindow):
         self.empty_words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty_words.setObjectName("muted")
         self.empty_button = QPushButton("Open…")
-        self.empty_button.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.demo_button = QPushButton("Open the demo")
+        buttons = QHBoxLayout()
+        buttons.setSpacing(10)
+        buttons.addStretch()
+        buttons.addWidget(self.empty_button)
+        buttons.addWidget(self.demo_button)
+        buttons.addStretch()
         empty_layout.addStretch()
         empty_layout.addWidget(self.empty_words)
         empty_layout.addSpacing(8)
-        empty_layout.addWidget(self.empty_button, 0, Qt.AlignmentFlag.AlignHCenter)
+        empty_layout.addLayout(buttons)
         empty_layout.addStretch()
         self.middle = QStackedWidget()
         self.middle.addWidget(self.editor_panel)
@@ -173,14 +178,12 @@ class Window(QMainWindow):
         self.loop_words = Toggle("Loop", "Loop", "Repeat the dragged range (key L)")
         self.loop_range = QLabel("")
         self.loop_range.setObjectName("muted")
-        self.hint = QLabel("")
-        self.hint.setObjectName("muted")
+        self.hint = Words(Qt.AlignmentFlag.AlignRight)
         transport_row = QHBoxLayout()
         transport_row.setSpacing(10)
         for widget in (self.play_button, self.time, self.length, self.loop_words, self.loop_range):
             transport_row.addWidget(widget)
-        transport_row.addStretch()
-        transport_row.addWidget(self.hint)
+        transport_row.addWidget(self.hint, 1)
         timeline_panel, timeline_layout = _panel()
         timeline_layout.addLayout(transport_row)
         timeline_layout.addWidget(self.timeline, 1)
@@ -272,8 +275,7 @@ class Window(QMainWindow):
         help_menu = bar.addMenu("&Help")
         self._action(help_menu, "Keys…", self.show_keys, "F1")
         self._action(help_menu, "About Stone Kite…", self.show_about)
-        self.title = QLabel("")
-        self.title.setObjectName("muted")
+        self.title = Words(Qt.AlignmentFlag.AlignHCenter)
         self.engine_words = QLabel("")
         self.engine_words.setObjectName("muted")
         header = QFrame()
@@ -282,9 +284,7 @@ class Window(QMainWindow):
         row.setContentsMargins(0, 0, 14, 0)
         row.setSpacing(24)
         row.addWidget(bar)
-        row.addStretch(1)
-        row.addWidget(self.title)
-        row.addStretch(1)
+        row.addWidget(self.title, 1)
         row.addWidget(self.engine_words)
         self.setMenuWidget(header)
 
@@ -303,6 +303,7 @@ class Window(QMainWindow):
         kite.stone_dropped.connect(lambda stage, leg: self.set_side(stage, leg, False))
         kite.stone_removed.connect(self.remove_stage)
         self.empty_button.clicked.connect(self._empty_action)
+        self.demo_button.clicked.connect(self.open_demo)
         self.leg_choice.chosen.connect(
             lambda leg: self.choose(self._chosen[0], leg) if self._chosen else None
         )
@@ -611,6 +612,7 @@ class Window(QMainWindow):
         self.transport.watch(self._chosen[0] if self._chosen else -1)
         self._load_transport()
         self._changed()
+        self.timeline.setFocus()
         self.say("")
 
     def _load_transport(self) -> None:
@@ -677,8 +679,15 @@ class Window(QMainWindow):
         for action in (self.remove_action, self.in_action, self.link_action, self.other_action):
             action.setEnabled(stage is not None)
         if stage is None or self._chosen is None:
-            self.empty_words.setText("No stage yet: what comes out is what went in, bit for bit.")
+            strip = self.document.strip
+            untouched = (strip.upper, strip.lower) == (Leg(), Leg())
+            self.empty_words.setText(
+                "No stage yet: what comes out is what went in, bit for bit."
+                if untouched
+                else "No stage yet: only the legs' levels and switches are at work."
+            )
             self.empty_button.setText("Add an EQ")
+            self.demo_button.hide()
             self.middle.setCurrentWidget(self.empty_panel)
             return
         leg = self._chosen[1]

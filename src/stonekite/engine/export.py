@@ -26,6 +26,11 @@ class Exported:
     dithered: bool
 
 
+def component_path(path: Path, name: str) -> Path:
+    """Where the component called `name` of a result at `path` is written: NAME.mid.wav beside NAME.wav."""
+    return path.with_name(f"{path.stem}.{name}{path.suffix}")
+
+
 def needs_dither(chain: Chain, source: Facts, bits: Bits, rate: int | None) -> bool:
     """Whether writing loses what rounding alone would distort.
 
@@ -81,9 +86,7 @@ def export(
             )
 
         stereo = writer(path, 2) if parts in ("result", "all") else None
-        singles = {
-            name: writer(path.with_name(f"{path.stem}.{name}{path.suffix}"), 1) for name in names[parts]
-        }
+        singles = {name: writer(component_path(path, name), 1) for name in names[parts]}
         convert = _converter(source.rate, target_rate)
         done = 0
         for _, processed in rendered(reader, stem.strip):

@@ -1,0 +1,84 @@
+"""Takes the pictures in docs/screenshots from the demo recording: `python docs/make_screenshots.py`."""
+
+import os
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QApplication, QWidget
+
+from stonekite.desktop import theme
+from stonekite.desktop.window import Window
+
+FOLDER = Path(__file__).with_name("screenshots")
+
+
+def wait(seconds: float, until: Callable[[], bool] = lambda: False) -> None:
+    end = time.monotonic() + seconds
+    while time.monotonic() < end and not until():
+        QApplication.processEvents()
+        time.sleep(0.005)
+
+
+def save(widget: QWidget, name: str) -> None:
+    picture = widget.grab()
+    picture.save(str(FOLDER / f"{name}.png"))
+    print(name, picture.width(), picture.height())
+
+
+def with_dialog(window: Window, dialog: QWidget, name: str) -> None:
+    """The window with a dialog over it, as it stands on the screen."""
+    picture = window.grab()
+    painter = QPainter(picture)
+    painter.fillRect(picture.rect(), theme.faded(theme.roles.ground, 0.5))
+    shot = dialog.grab()
+    left, top = (picture.width() - shot.width()) // 2, (picture.height() - shot.height()) // 2
+    painter.fillRect(left - 1, top - 1, shot.width() + 2, shot.height() + 2, theme.roles.line)
+    painter.drawPixmap(left, top, shot)
+    painter.end()
+    picture.save(str(FOLDER / f"{name}.png"))
+
+
+def main(width: int = 1280, height: int = 800) -> None:
+    FOLDER.mkdir(exist_ok=True)
+    application = QApplication([])
+    theme.apply(application)
+    window = Window()
+    window.resize(width, height)
+    window.show()
+    window.open_demo()
+    window.start()
+    wait(60, lambda: window._measured is not None)
+    wait(3.0)
+    window.say("")
+    window.transport.seek(48_000 * 7)
+    window.transport.play()
+    wait(2.2)
+    save(window, "main-window")
+    window.set_split("left-right", "")
+    window.toggle_linked()
+    window.choose_other()
+    window.editor.choose(2)
+    window.listen.choose("difference")
+    window.listen.choose_only("right")
+    wait(3.0)
+    save(window, "left-right-linked")
+    window.transport.pause()
+    window.document.undo()
+    window.document.undo()
+    window.listen.choose("processed")
+    window.listen.choose_only(None)
+    dialog = window.exporting.ask(window.document)
+    wait(1.5)
+    with_dialog(window, dialog, "export")
+    dialog.reject()
+    window.document._saved = window.document.session
+    window.close()
+
+
+if __name__ == "__main__":
+    main(*(int(a) for a in sys.argv[1:3]))
