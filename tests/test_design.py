@@ -8,6 +8,8 @@ from scipy import signal
 
 from stonekite.signal import design
 from stonekite.stages.eq import Band, EqSide, band_sections, response, side_sections
+from stonekite.stages.filter import FilterSide
+from stonekite.stages.filter import side_sections as filter_sections
 
 FREQUENCIES = np.geomspace(20, 20_000, 700)
 
@@ -22,6 +24,8 @@ def prototype_db(kind: str, f0: float, gain_db: float, q: float, f: np.ndarray) 
         "low-pass": ([1], [1, 1 / q, 1]),
         "high-pass": ([1, 0, 0], [1, 1 / q, 1]),
         "notch": ([1, 0, 1], [1, 1 / q, 1]),
+        "low-pass-6": ([1], [1, 1]),
+        "high-pass-6": ([1, 0], [1, 1]),
     }[kind]
     return 20 * np.log10(np.maximum(np.abs(signal.freqs(b, d, f / f0)[1]), 1e-12))
 
@@ -48,7 +52,7 @@ def test_bells_and_shelves_within_a_tenth_of_a_db(kind, rate):
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
-@pytest.mark.parametrize("kind", ["high-pass", "low-pass", "notch"])
+@pytest.mark.parametrize("kind", ["high-pass", "low-pass", "notch", "high-pass-6", "low-pass-6"])
 def test_cuts_within_a_tenth_of_a_db_where_they_are_heard(kind, rate):
     worst = 0.0
     for f0, q in itertools.product([20, 60, 300, 1500, 6000, 12_000, 18_000], [0.5, 0.541, 0.71, 1.307, 4]):
@@ -107,3 +111,19 @@ def test_bands_add_up_and_off_or_flat_bands_are_nothing():
 def test_low_rates_hold_frequencies_below_the_limit():
     made = made_db(design.sections("bell", 15_000, 6, 1, 8000), 8000, np.geomspace(20, 3900, 100))
     assert np.isfinite(made).all() and made.max() < 12
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+@pytest.mark.parametrize("slope", [6, 12, 18, 24, 36, 48])
+def test_the_filter_stage_is_butterworth_at_every_slope(rate, slope):
+    worst = 0.0
+    for corner in (40, 300, 2500, 9000, 16_000):
+        for kind in ("high_pass", "low_pass"):
+            side = FilterSide(**{kind: True, f"{kind}_hz": corner, f"{kind}_slope": slope})
+            order = signal.butter(slope // 6, 1.0, kind.replace("_", ""), analog=True)
+            wanted = 20 * np.log10(np.maximum(np.abs(signal.freqs(*order, FREQUENCIES / corner)[1]), 1e-12))
+            made = made_db(filter_sections(side, rate), rate)
+            heard = wanted > -24
+            worst = max(worst, np.abs(made - wanted)[heard].max())
+    print(f"{slope} dB per octave at {rate} Hz: worst {worst:.3f} dB")
+    assert worst <= 0.1

@@ -8,7 +8,7 @@ import soundfile
 from conftest import noise, sine, write_wav
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QWheelEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox, QWidget
 from scipy import signal
 
 from stonekite.desktop import theme
@@ -56,6 +56,18 @@ def double_click(qtbot, widget: QWidget, where: QPointF) -> None:
     qtbot.mouseDClick(widget, LEFT, pos=where.toPoint())
 
 
+def from_menu(qtbot, menu: QMenu, word: str) -> None:
+    """Click a word of an open menu."""
+    qtbot.waitUntil(menu.isVisible)
+    action = next(action for action in menu.actions() if action.text() == word)
+    click(qtbot, menu, QPointF(menu.actionGeometry(action).center()))
+    qtbot.waitUntil(lambda: not menu.isVisible())
+    # Without a window manager nobody gives the keyboard back to the window.
+    window = menu.parentWidget().window()
+    window.activateWindow()
+    qtbot.waitUntil(window.isActiveWindow)
+
+
 def press(qtbot, window: Window, key, modifier=Qt.KeyboardModifier.NoModifier) -> None:
     qtbot.keyClick(window, key, modifier)
 
@@ -66,6 +78,7 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
     qtbot.waitSignal(window.transport.ready, timeout=60_000).wait()
     # An EQ by the plus on the lower leg, a band by double-click, dragged, then typed values.
     click(qtbot, window.kite, window.kite.plus_centre("lower"))
+    from_menu(qtbot, window.add_popup, "EQ")
     stage = window.document.strip.stages[0]
     assert window._chosen == (stage.id, "lower")
     picture = window.editor.picture

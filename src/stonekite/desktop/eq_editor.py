@@ -180,7 +180,7 @@ class EqEditor(QWidget):
         colour = roles.component(split.component(self._leg))
         side = getattr(stage, self._leg)
         band = self._band(self.slot)
-        self.picture.show_stage(stage, self._leg, split, self._document.stem.source.rate, self.slot)
+        self.picture.show_bands(stage, self._leg, split, self._document.stem.source.rate, self.slot)
         self.row.setEnabled(side is not None)
         self.row.show_bands(side, self.slot, colour)
         shown = band or eq.Band()

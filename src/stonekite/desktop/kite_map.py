@@ -4,7 +4,10 @@ Source, split, two legs that part and meet again, a stone for each side of a sta
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
+import msgspec
+import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QContextMenuEvent,
@@ -282,7 +285,7 @@ class KiteMap(QWidget):
             painter.drawPath(stone_path(centre, stage.id, 1.22))
         painter.setPen(QPen(roles.chalk if heard else roles.muted, 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPath(_glyph(centre))
+        painter.drawPath(_sign(stage, leg).translated(centre))
 
     def _paint_plus(self, painter: QPainter, leg: LegName) -> None:
         centre = self.plus_centre(leg)
@@ -444,10 +447,25 @@ class KiteMap(QWidget):
         }[hit.what]
 
 
-def _glyph(centre: QPointF) -> QPainterPath:
-    """The sign of an EQ: a curve with a rise and a dip."""
-    path = QPainterPath(centre + QPointF(-16, 1))
-    path.cubicTo(centre + QPointF(-10, 1), centre + QPointF(-9, -8), centre + QPointF(-5, -8))
-    path.cubicTo(centre + QPointF(-1, -8), centre + QPointF(0, 8), centre + QPointF(5, 8))
-    path.cubicTo(centre + QPointF(9, 8), centre + QPointF(9, -1), centre + QPointF(16, -1))
+_SIGN_HZ = np.geomspace(25, 18_000, 28)
+_SIGN_RATE = 96_000.0  # high enough for every frequency of the sign, whatever the recording's rate
+_SIGN_DB = 15.0
+
+
+@lru_cache(maxsize=256)
+def _sign_of(kind: str, side: msgspec.Struct) -> QPainterPath:
+    response = np.abs(KINDS[kind].response(side, _SIGN_HZ, _SIGN_RATE))
+    levels = np.clip(20 * np.log10(np.maximum(response, 1e-4)), -_SIGN_DB, _SIGN_DB)
+    path = QPainterPath()
+    for k, level in enumerate(levels.tolist()):
+        point = QPointF(-18 + 36 * k / (len(_SIGN_HZ) - 1), -level / _SIGN_DB * 12)
+        if k:
+            path.lineTo(point)
+        else:
+            path.moveTo(point)
     return path
+
+
+def _sign(stage: Stage, leg: LegName) -> QPainterPath:
+    """What a stone shows: the curve of what its side really does."""
+    return _sign_of(stage.__struct_config__.tag, getattr(stage, leg))

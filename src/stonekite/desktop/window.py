@@ -39,6 +39,7 @@ from stonekite.desktop.kite_map import KiteMap
 from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
 from stonekite.desktop.measuring import Measuring, overview
+from stonekite.desktop.stage_editor import StageEditor
 from stonekite.desktop.theme import NAMES, roles
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.transport import Transport
@@ -140,8 +141,14 @@ class Window(QMainWindow):
         head.addStretch()
         head.addWidget(self.inserted)
         self.editor_panel, editor_layout = _panel()
+        self.editors: dict[str, EqEditor | StageEditor] = {
+            kind: self.editor if kind == "eq" else StageEditor(self.document, kind) for kind in KINDS
+        }
+        self.editor_stack = QStackedWidget()
+        for editor in self.editors.values():
+            self.editor_stack.addWidget(editor)
         editor_layout.addLayout(head)
-        editor_layout.addWidget(self.editor, 1)
+        editor_layout.addWidget(self.editor_stack, 1)
 
         self.empty_panel, empty_layout = _panel()
         self.empty_words = QLabel("")
@@ -312,7 +319,8 @@ class Window(QMainWindow):
             lambda on: self.set_side(self._chosen[0], self._chosen[1], on) if self._chosen else None
         )
         self.inserted.chosen.connect(lambda on: self._put_on_stage("inserted", on, "in" if on else "out"))
-        self.editor.refused.connect(self.say)
+        for editor in self.editors.values():
+            editor.refused.connect(self.say)
         self.listen.chosen.connect(self.transport.listen)
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self._set_loop)
@@ -505,6 +513,7 @@ class Window(QMainWindow):
             for tag, kind in KINDS.items():
                 menu.addAction(kind.LABEL, lambda tag=tag: self.add_stage(tag, leg))
             menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
+            self.add_popup = menu
 
     def add_stage(self, kind: str, leg: LegName = "upper") -> None:
         """Add a stage at the end of the legs and open it."""
@@ -703,7 +712,9 @@ class Window(QMainWindow):
         self.side_on.setChecked(getattr(stage, leg) is not None)
         self.side_on.set_colour(roles.component(split.component(leg)))
         self.middle.setCurrentWidget(self.editor_panel)
-        self.editor.show_stage(stage.id, leg)
+        editor = self.editors[stage.__struct_config__.tag]
+        editor.show_stage(stage.id, leg)
+        self.editor_stack.setCurrentWidget(editor)
 
     def _result_words(self) -> str:
         if self._measured is None:
@@ -747,7 +758,7 @@ class Window(QMainWindow):
             self.time.setText(text)
         self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self.middle.currentWidget() is self.editor_panel:
-            self.editor.show_spectra(np.asarray(status["spectra"]))
+            self.editor_stack.currentWidget().show_spectra(np.asarray(status["spectra"]))
         self.listen.show_live(status)
         self._show_playing()
         self._show_engine()

@@ -61,7 +61,7 @@ class _Node:
         self.kind.process(self.state, self.coefficients, legs, position)
         self.alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
-        if not np.isfinite(np.dot(legs[0], legs[0]) + np.dot(legs[1], legs[1])):
+        if not np.isfinite(legs.sum()):
             np.nan_to_num(legs, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
             np.clip(legs, -1e12, 1e12, out=legs)
             self.state = self.kind.start(self.coefficients)

@@ -21,9 +21,13 @@ from typing import Literal
 
 import numpy as np
 
-Prototype = Literal["bell", "low-shelf", "high-shelf", "high-pass", "low-pass", "notch"]
+Prototype = Literal[
+    "bell", "low-shelf", "high-shelf", "high-pass", "low-pass", "notch", "high-pass-6", "low-pass-6"
+]
 
 FIT_TOP_HZ = 20_000.0
+_WITH_GAIN = ("bell", "low-shelf", "high-shelf")
+_DC_ZEROS = {"high-pass": 2, "high-pass-6": 1}
 _ONE_SECTION_DB = 0.01
 _TINY = 1e-300
 
@@ -34,7 +38,7 @@ def prototype_power(kind: Prototype, f0: float, gain_db: float, q: float, f: np.
     Prototypes with s normalised to f0 and A = 10^(gain/40), as in Bristow-Johnson, "Cookbook formulae for
     audio EQ biquad filter coefficients": bell (s^2 + sA/Q + 1)/(s^2 + s/(AQ) + 1), shelves
     A(s^2 + s sqrt(A)/Q + A)/(A s^2 + s sqrt(A)/Q + 1) and its mirror, low-pass 1/(s^2 + s/Q + 1),
-    high-pass s^2/(...), notch (s^2 + 1)/(...).
+    high-pass s^2/(...), notch (s^2 + 1)/(...); of first order, high-pass-6 s/(s + 1) and low-pass-6 1/(s + 1).
     """
     u = (np.asarray(f, dtype=float) / f0) ** 2
     a = 10.0 ** (gain_db / 40.0)
@@ -45,6 +49,10 @@ def prototype_power(kind: Prototype, f0: float, gain_db: float, q: float, f: np.
         return a * a * ((a - u) ** 2 + u * a / q**2) / ((1 - a * u) ** 2 + u * a / q**2)
     if kind == "high-shelf":
         return a * a * ((1 - a * u) ** 2 + u * a / q**2) / ((a - u) ** 2 + u * a / q**2)
+    if kind == "low-pass-6":
+        return 1.0 / (1 + u)
+    if kind == "high-pass-6":
+        return u / (1 + u)
     below = ring + u / q**2
     if kind == "low-pass":
         return 1.0 / below
@@ -57,7 +65,7 @@ def prototype_power(kind: Prototype, f0: float, gain_db: float, q: float, f: np.
 
 @lru_cache(maxsize=4096)
 def _sections(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) -> tuple:
-    if kind in ("bell", "low-shelf", "high-shelf"):
+    if kind in _WITH_GAIN:
         if gain_db == 0.0:
             return ()
         if gain_db < 0.0:
@@ -125,8 +133,8 @@ def _fit(
     basis = np.stack([comb(order, k) * t**k * (1 - t) ** (order - k) for k in range(order + 1)], axis=1)
     below = basis
     above = basis
-    if kind == "high-pass":  # a double zero at 0 Hz, exactly
-        above = basis[:, 2:]
+    if kind in _DC_ZEROS:  # zeros at 0 Hz, exactly: one of phi is two of z, on the circle
+        above = basis[:, _DC_ZEROS[kind] :]
     elif kind == "notch":  # a double zero at f0, exactly
         lesser = order - 2
         above = (
@@ -135,7 +143,7 @@ def _fit(
         )
     heard = grid <= FIT_TOP_HZ
     # Where the prototype is far down, its error matters less than its level.
-    soften = np.sqrt(target / (target + 1e-4)) if kind in ("high-pass", "low-pass", "notch") else 1.0
+    soften = np.sqrt(target / (target + 1e-4)) if kind not in _WITH_GAIN else 1.0
     weight_of_rest = np.where(heard, 1.0, 0.1) * soften
     denominator = np.ones_like(target)
     best: tuple[float, np.ndarray, np.ndarray] | None = None
@@ -165,8 +173,9 @@ def _fit(
         return None
     _, top, bottom = best
     poles = _inside(bottom, phi0, order)
-    if kind == "high-pass":
-        zeros = np.concatenate([[1.0, 1.0], _inside(top, phi0, order - 2, order)])
+    if kind in _DC_ZEROS:
+        count = _DC_ZEROS[kind]
+        zeros = np.concatenate([[1.0] * count, _inside(top, phi0, order - count, order)])
     elif kind == "notch":
         w0 = 2 * pi * f0 / rate
         zeros = np.concatenate([[np.exp(1j * w0), np.exp(-1j * w0)], _inside(top, phi0, order - 2)])
@@ -190,8 +199,9 @@ def _inside(bernstein: np.ndarray, phi0: float, degree: int, weight_degree: int 
         return np.empty(0, dtype=complex)
     if weight_degree is None:
         power = np.array([bernstein[k] * comb(degree, k) for k in range(degree + 1)])
-    else:  # coefficients k+2 of a higher Bernstein basis, the two lowest being zero
-        power = np.array([bernstein[k] * comb(weight_degree, k + 2) for k in range(degree + 1)])
+    else:  # the upper coefficients of a higher Bernstein basis, the lowest being zero
+        skipped = weight_degree - degree
+        power = np.array([bernstein[k] * comb(weight_degree, k + skipped) for k in range(degree + 1)])
     u = np.roots(power[::-1]).astype(complex)  # in units of phi0
     phi = u * phi0
     root = np.sqrt(phi * phi - phi)
@@ -250,5 +260,5 @@ def _bilinear(kind: Prototype, f0: float, gain_db: float, q: float, rate: float)
             "low-pass": ((1 - c) / 2, 1 - c, (1 - c) / 2),
             "high-pass": ((1 + c) / 2, -(1 + c), (1 + c) / 2),
             "notch": (1.0, -2 * c, 1.0),
-        }[kind]
+        }[kind.removesuffix("-6")]
     return (b[0] / d[0], b[1] / d[0], b[2] / d[0], d[1] / d[0], d[2] / d[0])

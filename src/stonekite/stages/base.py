@@ -29,6 +29,10 @@ class Kind(Protocol):
     HELP: str
 
     @staticmethod
+    def response(side: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
+        """Complex response of one side (None: of a leg that passes) at frequencies in Hz."""
+
+    @staticmethod
     def neutral(stage: Any) -> bool:
         """Whether the stage gives back its input bit for bit."""
 

@@ -5,12 +5,10 @@ from typing import Annotated, Literal
 import msgspec
 import numpy as np
 
-from stonekite.lazy import lazy
 from stonekite.signal import design
 from stonekite.stages.base import Stage
+from stonekite.stages.cascade import latency, pack, process, start
 from stonekite.stages.settings import Settings, choice, flag, number
-
-biquads = lazy("stonekite.signal.biquads")
 
 LABEL = "EQ"
 HELP = "Up to eight bands for each leg: bells, shelves, high-pass, low-pass and notch."
@@ -107,17 +105,8 @@ def neutral(stage: Eq) -> bool:
     return all(_does_nothing(band) for side in sides for band in side.bands)
 
 
-def latency(stage: Eq, rate: float) -> tuple[int, int]:
-    return 0, 0
-
-
 def prepare(stage: Eq, rate: float) -> np.ndarray:
-    return biquads.pack(side_sections(stage.upper, rate), side_sections(stage.lower, rate))
+    return pack(side_sections(stage.upper, rate), side_sections(stage.lower, rate))
 
 
-def start(coefficients: np.ndarray) -> np.ndarray:
-    return biquads.rest(coefficients)
-
-
-def process(state: np.ndarray, coefficients: np.ndarray, block: np.ndarray, position: int) -> None:
-    biquads.cascade(block, position, coefficients, state)
+__all__ = ["HELP", "LABEL", "SIDE", "STAGE", "latency", "neutral", "prepare", "process", "response", "start"]

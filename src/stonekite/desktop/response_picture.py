@@ -1,0 +1,278 @@
+"""The picture of what a stage does to the spectrum: both legs' curves over the live spectrum."""
+
+from math import log
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QHelpEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from stonekite.desktop.protocol import BANDS as SPECTRUM_BANDS
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.session.edits import other
+from stonekite.session.types import LEGS, LegName, Split
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import kind_of
+
+LOW_HZ, HIGH_HZ = 20.0, 20_000.0
+SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
+RANGES_DB = (15.0, 27.0)
+_MARKS_HZ = (50, 100, 200, 500, 1000, 2000, 5000, 10_000)
+_FREQUENCIES = np.geomspace(LOW_HZ, HIGH_HZ, 400)
+
+
+def _word_of(hertz: float) -> str:
+    return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
+
+
+def spoken_hertz(hertz: float) -> str:
+    """A frequency with its unit."""
+    return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
+
+
+class ResponsePicture(QWidget):
+    """Shows a stage whose kind has a response, with one leg in front."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(120)
+        self.setAccessibleName("Response of both legs")
+        self._stage: Stage | None = None
+        self._leg: LegName = "upper"
+        self._split = Split()
+        self._rate = 48_000.0
+        self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
+        self._curves: dict[str, np.ndarray] = {}
+        self._ground: QPixmap | None = None
+        self._front: QPixmap | None = None
+
+    def sizeHint(self) -> QSize:
+        return QSize(800, 240)
+
+    def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
+        """Draw a stage with one leg in front."""
+        if stage is not self._stage or rate != self._rate:
+            kind = kind_of(stage)
+            self._curves = {
+                name: 20
+                * np.log10(np.maximum(np.abs(kind.response(getattr(stage, name), _FREQUENCIES, rate)), 1e-6))
+                for name in LEGS
+            }
+        self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
+        self._ground = self._front = None
+        self.update()
+
+    def show_spectra(self, spectra: np.ndarray) -> None:
+        """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
+        self._spectra = spectra
+        self.update(self.plot().toAlignedRect())
+
+    @property
+    def range_db(self) -> float:
+        """Half the height of the picture: the least range that shows every boost."""
+        most = max((float(curve.max()) for curve in self._curves.values()), default=0.0)
+        return RANGES_DB[0] if most <= 13.0 else RANGES_DB[1]
+
+    # Geometry
+
+    def plot(self) -> QRectF:
+        return QRectF(40, 6, self.width() - 76, self.height() - 28)
+
+    def x_of(self, hertz: float) -> float:
+        plot = self.plot()
+        return plot.left() + plot.width() * log(hertz / LOW_HZ) / log(HIGH_HZ / LOW_HZ)
+
+    def hertz_at(self, x: float) -> float:
+        plot = self.plot()
+        share = min(1.0, max(0.0, (x - plot.left()) / plot.width()))
+        return LOW_HZ * (HIGH_HZ / LOW_HZ) ** share
+
+    def y_of(self, db: float) -> float:
+        plot = self.plot()
+        return plot.center().y() - db / self.range_db * plot.height() / 2
+
+    def db_at(self, y: float) -> float:
+        plot = self.plot()
+        return (plot.center().y() - y) / (plot.height() / 2) * self.range_db
+
+    # Painting: grid below, live spectra, curves and handles above. Grid and curves stand in pixmaps.
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._ground is None:
+            self._ground = self._pixmap(self._paint_ground)
+        if self._front is None:
+            self._front = self._pixmap(self._paint_front)
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._ground)
+        self._paint_spectra(painter)
+        painter.drawPixmap(0, 0, self._front)
+
+    def _pixmap(self, paint) -> QPixmap:
+        pixmap = canvas(self, Qt.GlobalColor.transparent)
+        painter = QPainter(pixmap)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        paint(painter)
+        painter.end()
+        return pixmap
+
+    def resizeEvent(self, event) -> None:
+        self._ground = self._front = None
+
+    def _paint_ground(self, painter: QPainter) -> None:
+        plot = self.plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setFont(font(8))
+        grid = mixed(roles.line, roles.ground, 0.55)
+        for hertz in _MARKS_HZ:
+            x = round(self.x_of(hertz)) + 0.5
+            painter.setPen(QPen(grid, 1))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+            painter.setPen(roles.muted)
+            painter.drawText(
+                QRectF(x - 30, plot.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignCenter, _word_of(hertz)
+            )
+        step = 6 if self.range_db < 20 else 12
+        top = int(self.range_db // step) * step
+        for db in range(-top, top + 1, step):
+            y = round(self.y_of(db)) + 0.5
+            painter.setPen(QPen(roles.line if db == 0 else grid, 1))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            painter.setPen(roles.muted)
+            word = f"{db:+d}".replace("-", "−") if db else "0"
+            painter.drawText(
+                QRectF(0, y - 9, 34, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word
+            )
+        for db in range(int(SPECTRUM_BOTTOM_DB) + 15, int(SPECTRUM_TOP_DB), 15):
+            y = self._spectrum_y(db)
+            painter.setPen(mixed(roles.muted, roles.panel, 0.75))
+            painter.drawText(
+                QRectF(plot.right() + 5, y - 9, 31, 18),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                f"−{-db}",
+            )
+        painter.drawText(
+            QRectF(plot.right() - 60, plot.bottom() + 3, 96, 16), Qt.AlignmentFlag.AlignRight, "Hz · dBFS"
+        )
+        painter.drawText(QRectF(0, plot.bottom() + 3, 34, 16), Qt.AlignmentFlag.AlignRight, "dB")
+
+    def _spectrum_y(self, db):
+        plot = self.plot()
+        share = (SPECTRUM_TOP_DB - db) / (SPECTRUM_TOP_DB - SPECTRUM_BOTTOM_DB)
+        return plot.top() + share * plot.height()
+
+    def _spectrum_line(self, row: int) -> QPolygonF:
+        plot = self.plot()
+        levels = np.clip(self._spectra[row], SPECTRUM_BOTTOM_DB, SPECTRUM_TOP_DB)
+        xs = np.linspace(plot.left(), plot.right(), len(levels))
+        ys = self._spectrum_y(levels)
+        return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
+
+    def _paint_spectra(self, painter: QPainter) -> None:
+        if self._spectra.max() <= SPECTRUM_BOTTOM_DB:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        mine = 0 if self._leg == "upper" else 1
+        colour = self._colour(self._leg)
+        before = self._spectrum_line(mine)
+        filled = QPolygonF(before)
+        filled.append(plot.bottomRight())
+        filled.append(plot.bottomLeft())
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(mixed(colour, roles.ground, 0.16))
+        painter.drawPolygon(filled)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(mixed(self._colour(other(self._leg)), roles.ground, 0.38), 1))
+        painter.drawPolyline(self._spectrum_line(3 - mine))
+        painter.setPen(QPen(mixed(colour, roles.ground, 0.62), 1))
+        painter.drawPolyline(self._spectrum_line(2 + mine))
+        painter.setClipping(False)
+
+    def _colour(self, leg: LegName):
+        return roles.component(self._split.component(leg))
+
+    def _curve(self, leg: LegName) -> QPainterPath:
+        plot = self.plot()
+        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))
+        path = QPainterPath()
+        heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
+        for k, (x, db) in enumerate(
+            zip(xs[:heard].tolist(), self._curves[leg][:heard].tolist(), strict=True)
+        ):
+            y = min(plot.bottom() + 40, max(plot.top() - 40, self.y_of(db)))
+            if k:
+                path.lineTo(x, y)
+            else:
+                path.moveTo(x, y)
+        return path
+
+    def _paint_front(self, painter: QPainter) -> None:
+        if self._stage is None:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        opposite = other(self._leg)
+        heard = self._stage.inserted
+        if getattr(self._stage, opposite) is not None:
+            painter.setPen(QPen(mixed(self._colour(opposite), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine))
+            painter.drawPath(self._curve(opposite))
+        if getattr(self._stage, self._leg) is not None:
+            painter.setPen(QPen(self._colour(self._leg) if heard else roles.muted, 2.2))
+            painter.drawPath(self._curve(self._leg))
+        painter.setClipping(False)
+        self._paint_handles(painter)
+        self._paint_legend(painter)
+
+    def _paint_handles(self, painter: QPainter) -> None:
+        """For pictures that can be dragged."""
+
+    def _paint_legend(self, painter: QPainter) -> None:
+        plot = self.plot()
+        painter.setFont(font(8.5, bold=True))
+        entries = ((self._leg, Qt.PenStyle.SolidLine), (other(self._leg), Qt.PenStyle.DashLine))
+        for row, (leg, style) in enumerate(entries):
+            y = plot.top() + 14 + 17 * row
+            painter.setPen(QPen(self._colour(leg), 1.8, style))
+            painter.drawLine(QPointF(plot.right() - 34, y), QPointF(plot.right() - 10, y))
+            name = NAMES[self._split.component(leg)]
+            if getattr(self._stage, leg) is None:
+                name += " (passes)"
+            painter.drawText(
+                QRectF(plot.right() - 164, y - 9, 122, 18),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                name,
+            )
+        if self.hasFocus():
+            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(plot, 4, 4)
+
+    def focusInEvent(self, event) -> None:
+        self._front = None
+        super().focusInEvent(event)
+        self.update()
+
+    focusOutEvent = focusInEvent
+
+    def help_at(self, point: QPointF) -> str:
+        """What the picture says about a point under the mouse."""
+        if not self.plot().contains(point) or not self._curves:
+            return ""
+        hertz = self.hertz_at(point.x())
+        at = int(np.argmin(np.abs(_FREQUENCIES - hertz)))
+        rows = [
+            f"{NAMES[self._split.component(leg)]} {self._curves[leg][at]:+.1f} dB".replace("-", "−")
+            for leg in LEGS
+        ]
+        return f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent):
+            QToolTip.showText(event.globalPos(), self.help_at(QPointF(event.pos())), self)
+            return True
+        return super().event(event)

@@ -1,0 +1,60 @@
+"""Gain: level and polarity of each leg, anywhere among the stages."""
+
+from typing import Annotated
+
+import numpy as np
+
+from stonekite.signal.decibels import gain_of
+from stonekite.stages.base import Stage
+from stonekite.stages.settings import Settings, flag, number
+
+LABEL = "Gain"
+HELP = "Level and polarity of each leg, at any place among the stages."
+
+
+class GainSide(Settings, frozen=True, kw_only=True):
+    gain_db: Annotated[
+        float, number("Gain", "dB", -120.0, 24.0, taper="fader", step=0.5, help="Level change of the leg")
+    ] = 0.0
+    inverted: Annotated[bool, flag("Invert", help="Turn the leg upside down")] = False
+
+
+class Gain(Stage, frozen=True, kw_only=True, tag="gain"):
+    upper: GainSide | None = GainSide()
+    lower: GainSide | None = GainSide()
+
+
+STAGE = Gain
+SIDE = GainSide
+
+
+def factor(side: GainSide | None) -> float:
+    """Linear gain of one side; negative where it is inverted."""
+    return 1.0 if side is None else gain_of(side.gain_db) * (-1.0 if side.inverted else 1.0)
+
+
+def response(side: GainSide | None, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of one leg at frequencies (Hz): the same everywhere."""
+    return np.full(np.shape(frequencies), factor(side), dtype=complex)
+
+
+def neutral(stage: Gain) -> bool:
+    return factor(stage.upper) == factor(stage.lower) == 1.0
+
+
+def latency(stage: Gain, rate: float) -> tuple[int, int]:
+    return 0, 0
+
+
+def prepare(stage: Gain, rate: float) -> tuple[float, float]:
+    return factor(stage.upper), factor(stage.lower)
+
+
+def start(coefficients: tuple[float, float]) -> None:
+    return None
+
+
+def process(state: None, coefficients: tuple[float, float], block: np.ndarray, position: int) -> None:
+    for row, gain in enumerate(coefficients):
+        if gain != 1.0:
+            block[row] *= gain
