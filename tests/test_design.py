@@ -7,7 +7,7 @@ import pytest
 from scipy import signal
 
 from stonekite.signal import design
-from stonekite.stages.eq import Band, EqSide, band_sections, response, side_sections
+from stonekite.stages.eq import Band, Eq, EqSide, band_sections, response, side_sections
 from stonekite.stages.filter import FilterSide
 from stonekite.stages.filter import side_sections as filter_sections
 
@@ -103,7 +103,7 @@ def test_bands_add_up_and_off_or_flat_bands_are_nothing():
     one, two = Band(frequency_hz=100, gain_db=5), Band(shape="high-shelf", frequency_hz=5000, gain_db=-3)
     side = EqSide(bands=(one, None, Band(gain_db=0.0), Band(gain_db=9, on=False), two))
     both = made_db(band_sections(one, 48_000), 48_000) + made_db(band_sections(two, 48_000), 48_000)
-    shown = 20 * np.log10(np.abs(response(side, FREQUENCIES, 48_000)))
+    shown = 20 * np.log10(np.abs(response(Eq(id=1, upper=side), "upper", FREQUENCIES, 48_000)))
     assert np.abs(shown - both).max() < 1e-9
     assert len(side_sections(EqSide(bands=(Band(), Band(gain_db=9, on=False))), 48_000)) == 0
 

@@ -19,7 +19,7 @@ from stonekite.engine.strip import GLIDE_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode
-from stonekite.stages.base import Stage
+from stonekite.stages.base import Side, Stage
 from stonekite.stages.eq import Band, Eq, EqSide, side_sections
 
 SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
@@ -180,11 +180,15 @@ def test_nan_and_infinity_never_leave_a_stage():
     assert np.abs(out[:, 5000:]).max() > 0.05  # and it plays on afterwards
 
 
+class LateSide(Side, frozen=True, kw_only=True):
+    samples: int = 0
+
+
 class Late(Stage, frozen=True, kw_only=True, tag="late"):
     """A kind for these tests: each leg comes late by its own number of samples, and says so."""
 
-    upper: int | None = 0
-    lower: int | None = 0
+    upper: LateSide
+    lower: LateSide
 
 
 class _Lines:
@@ -203,11 +207,16 @@ LATE = SimpleNamespace(
     STAGE=Late,
     LABEL="Late",
     neutral=lambda stage: False,
-    latency=lambda stage, rate: (stage.upper, stage.lower),
-    prepare=lambda stage, rate: (stage.upper, stage.lower),
+    latency=lambda stage, rate: (stage.upper.samples, stage.lower.samples),
+    prepare=lambda stage, rate, matrix: (stage.upper.samples, stage.lower.samples),
+    layout=tuple,
     start=_Lines,
     process=_process,
 )
+
+
+def late(number: int, upper: int, lower: int, **more) -> Late:
+    return Late(id=number, upper=LateSide(samples=upper, **more), lower=LateSide(samples=lower, **more))
 
 
 @pytest.fixture
@@ -222,7 +231,7 @@ def late_kind(monkeypatch):
 def test_unequal_latencies_of_the_legs_are_aligned_to_the_sample(late_kind, tmp_path, upper, lower):
     sound = np.rint(noise(0.3) * 2**20) / 2**23
     path = write_wav(tmp_path / "a.wav", sound)
-    strip = Strip(stages=(Late(id=1, upper=upper, lower=lower), Late(id=2, upper=5, lower=0)))
+    strip = Strip(stages=(late(1, upper, lower), late(2, 5, 0)))
     with Reader(path) as reader:
         pairs = list(rendered(reader, strip, block=1000))
     unprocessed, result = (np.concatenate(rows, axis=1) for rows in zip(*pairs, strict=True))
@@ -232,7 +241,7 @@ def test_unequal_latencies_of_the_legs_are_aligned_to_the_sample(late_kind, tmp_
 
 def test_the_unprocessed_reference_is_as_late_as_the_result(late_kind, tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(1.0))
-    strip = Strip(stages=(Late(id=1, upper=200, lower=0),))
+    strip = Strip(stages=(late(1, 200, 0),))
     with Reader(path) as reader:
         playback = Playback(reader, strip, Listening("difference"))
         playback.play()

@@ -76,7 +76,6 @@ def test_what_the_output_gets_is_what_an_export_writes(qtbot, transport, tmp_pat
         wanted = np.concatenate([out for _, out in rendered(reader, STRIP)], axis=1)
     first = int(np.argmax(np.any(heard != 0, axis=0))) - int(np.argmax(np.any(wanted != 0, axis=0)))
     assert np.array_equal(heard[:, first : first + wanted.shape[1]], wanted)
-    assert int(transport.status["underruns"]) == 0
 
 
 def test_seek_pause_listen_and_meters(qtbot, transport, tmp_path):

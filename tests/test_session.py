@@ -165,7 +165,7 @@ def broken(change) -> bytes:
             broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"]["bands"][0].update(q="wide")),
             r"bands\[0\]\.q",
         ),
-        (broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"].update(bands=[None] * 9)), r"bands"),
+        (broken(lambda t: t["stems"][0]["strip"]["stages"][0]["upper"].update(bands=[None] * 17)), r"bands"),
         (broken(lambda t: t["stems"][0]["strip"]["stages"][0].update(id=1)), r"twice \(at \$\.stems\[0\]"),
         (broken(lambda t: t["stems"][0]["source"].update(channels=[0, 5])), r"channel that is not there"),
         (broken(lambda t: t["stems"][0]["source"].update(rate=0)), r"source\.rate"),

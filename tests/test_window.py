@@ -225,12 +225,12 @@ def test_bands_by_keyboard(opened, qtbot):
     assert opened.document.strip.stages[0].upper.bands == ()
 
 
-def test_nine_bands_are_one_too_many_and_it_says_so(opened, qtbot):
+def test_seventeen_bands_are_one_too_many_and_it_says_so(opened, qtbot):
     opened.add_stage("eq")
     picture = opened.editor.picture
-    for k in range(9):
+    for k in range(17):
         picture.add_asked.emit(100.0 * (k + 1), 3.0)
-    assert len(opened.document.strip.stages[0].upper.bands) == 8
+    assert len(opened.document.strip.stages[0].upper.bands) == 16
     assert "in use" in opened.hint.text()
 
 

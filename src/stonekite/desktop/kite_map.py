@@ -6,7 +6,6 @@ Source, split, two legs that part and meet again, a stone for each side of a sta
 from dataclasses import dataclass
 from functools import lru_cache
 
-import msgspec
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
@@ -26,7 +25,7 @@ from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 from stonekite.desktop.theme import NAMES, faded, font, mixed, roles
 from stonekite.session.types import LEGS, LegName, Strip
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.registry import KINDS, heard_response, kind_of
 
 STONE = (30.0, 21.0)
 _QUIET_DB, _LOUD_DB = -60.0, -6.0
@@ -453,8 +452,9 @@ _SIGN_DB = 15.0
 
 
 @lru_cache(maxsize=256)
-def _sign_of(kind: str, side: msgspec.Struct) -> QPainterPath:
-    response = np.abs(KINDS[kind].response(side, _SIGN_HZ, _SIGN_RATE))
+def _sign(stage: Stage, leg: LegName) -> QPainterPath:
+    """What a stone shows: the curve of what its side really does."""
+    response = np.abs(heard_response(stage, leg, _SIGN_HZ, _SIGN_RATE))
     levels = np.clip(20 * np.log10(np.maximum(response, 1e-4)), -_SIGN_DB, _SIGN_DB)
     path = QPainterPath()
     for k, level in enumerate(levels.tolist()):
@@ -464,8 +464,3 @@ def _sign_of(kind: str, side: msgspec.Struct) -> QPainterPath:
         else:
             path.moveTo(point)
     return path
-
-
-def _sign(stage: Stage, leg: LegName) -> QPainterPath:
-    """What a stone shows: the curve of what its side really does."""
-    return _sign_of(stage.__struct_config__.tag, getattr(stage, leg))

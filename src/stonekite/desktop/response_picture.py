@@ -12,7 +12,7 @@ from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import heard_response
 
 LOW_HZ, HIGH_HZ = 20.0, 20_000.0
 SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
@@ -54,10 +54,8 @@ class ResponsePicture(QWidget):
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
         if stage is not self._stage or rate != self._rate:
-            kind = kind_of(stage)
             self._curves = {
-                name: 20
-                * np.log10(np.maximum(np.abs(kind.response(getattr(stage, name), _FREQUENCIES, rate)), 1e-6))
+                name: 20 * np.log10(np.maximum(np.abs(heard_response(stage, name, _FREQUENCIES, rate)), 1e-6))
                 for name in LEGS
             }
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate

@@ -1,4 +1,4 @@
-"""One strip with fixed settings: split, stages, legs, join."""
+"""One strip with fixed settings: intake, split, stages, legs, join, output."""
 
 import copy
 from dataclasses import dataclass, field
@@ -6,9 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from stonekite.session.types import LEGS, Leg, Strip
+from stonekite.engine.ends import IntakeNode, OutputNode
+from stonekite.session.types import LEGS, Intake, Leg, Output, Strip
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
+from stonekite.signal.delay import Delay
+from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import Kind, Stage
 from stonekite.stages.registry import kind_of
 
@@ -29,47 +32,55 @@ class Tap:
         return taken
 
 
-class Delay:
-    """Delays the two rows of a signal by whole numbers of samples."""
-
-    def __init__(self, samples: tuple[int, int]) -> None:
-        self._lines = [np.zeros(n) for n in samples]
-
-    def process(self, block: np.ndarray) -> None:
-        """Delay block (2, frames) in place."""
-        for row, line in enumerate(self._lines):
-            if len(line):
-                joined = np.concatenate([line, block[row]])
-                block[row] = joined[: block.shape[1]]
-                self._lines[row] = joined[block.shape[1] :]
-
-
 class _Node:
-    """A stage at work: its coefficients, its state, and what brings its legs back into time."""
+    """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time."""
 
-    def __init__(self, stage: Stage, rate: float) -> None:
+    def __init__(self, stage: Stage, rate: float, encoding: Matrix | None) -> None:
         self.id = stage.id
         self.kind: Kind = kind_of(stage)
-        self.coefficients: Any = self.kind.prepare(stage, rate)
+        self.coefficients: Any = self.kind.prepare(stage, rate, encoding)
         latencies = self.kind.latency(stage, rate)
         self.latency = max(latencies)
-        self.layout = (type(stage), latencies, np.shape(self.coefficients))
         self.state: Any = self.kind.start(self.coefficients)
-        self.alignment = Delay((self.latency - latencies[0], self.latency - latencies[1]))
+        self._alignment = Delay((self.latency - latencies[0], self.latency - latencies[1]))
+        self._change_only = stage.change_only
+        self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+        sides = [getattr(stage, leg) for leg in LEGS]
+        self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
+        needs_dry = stage.change_only or self._mix != [1.0, 1.0]
+        self._dry = Delay((self.latency, self.latency)) if needs_dry else None
+        self.layout = (type(stage), latencies, needs_dry, self.kind.layout(self.coefficients))
 
     def process(self, legs: np.ndarray, position: int) -> None:
+        dry = None
+        if self._dry is not None:
+            dry = legs.copy()
+            self._dry.process(dry)
         self.kind.process(self.state, self.coefficients, legs, position)
-        self.alignment.process(legs)
+        self._alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
         if not np.isfinite(legs.sum()):
             np.nan_to_num(legs, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
             np.clip(legs, -1e12, 1e12, out=legs)
             self.state = self.kind.start(self.coefficients)
+        if dry is not None:
+            self._blend(legs, dry)
+        if self._given_back != 1.0:
+            legs *= self._given_back
+
+    def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
+        legs -= dry
+        for row, mix in enumerate(self._mix):
+            if mix != 1.0:
+                legs[row] *= mix
+        if not self._change_only:
+            legs += dry
 
     def take_over(self, other: "_Node") -> None:
         """Go on from another node's state."""
         self.state = copy.deepcopy(other.state)
-        self.alignment = copy.deepcopy(other.alignment)
+        self._alignment = copy.deepcopy(other._alignment)
+        self._dry = copy.deepcopy(other._dry)
 
 
 def leg_gains(strip: Strip) -> tuple[float, float]:
@@ -84,6 +95,14 @@ def leg_gains(strip: Strip) -> tuple[float, float]:
     return gain(strip.upper), gain(strip.lower)
 
 
+def _works(stage: Stage) -> bool:
+    """Whether a stage has anything to do."""
+    if not stage.inserted:
+        return False
+    given_back = stage.level_kept and stage.kept_db != 0.0
+    return given_back or stage.change_only or not kind_of(stage).neutral(stage)
+
+
 class Chain:
     """A strip's settings at a rate in Hz, ready to process.
 
@@ -95,13 +114,15 @@ class Chain:
         self.strip = strip
         self.rate = rate
         self._gains = leg_gains(strip)
-        self._nodes = [
-            _Node(stage, rate)
-            for stage in strip.stages
-            if stage.inserted and not kind_of(stage).neutral(stage)
-        ]
+        self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
+        self._output = OutputNode(strip.output) if strip.output != Output() else None
+        self._nodes = [_Node(stage, rate, strip.split.encoding) for stage in strip.stages if _works(stage)]
         self.latency = sum(node.latency for node in self._nodes)
-        self.transparent = not self._nodes and self._gains == (1.0, 1.0)
+        if self._intake is not None:
+            self.latency += self._intake.latency
+        # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
+        self._plain = not self._nodes and self._gains == (1.0, 1.0)
+        self.transparent = self._plain and self._intake is None and self._output is None
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
@@ -120,6 +141,14 @@ class Chain:
         """
         if self.transparent and tap is None:
             return stereo
+        if self._intake is not None:
+            stereo = self._intake.process(stereo, position)
+        if not self._plain or tap is not None:
+            stereo = self._between(stereo, position, tap)
+        return stereo if self._output is None else self._output.process(stereo)
+
+    def _between(self, stereo: np.ndarray, position: int, tap: Tap | None) -> np.ndarray:
+        """Split, stages, legs and join."""
         legs = self.split(stereo)
         place = self._place_of(tap)
         for index, node in enumerate(self._nodes):
@@ -132,7 +161,7 @@ class Chain:
             tap.before.append(legs.copy())
         if tap is not None and len(tap.after) < len(tap.before):  # the tapped stage does nothing
             tap.after.append(tap.before[-1])
-        if self.transparent:
+        if self._plain:
             return stereo
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
@@ -154,13 +183,17 @@ class Chain:
         components than before, the chain first hears `history` (2, frames), the input that ended at
         `position`, so that filters start in the middle of the sound and not at its beginning.
         """
+        layouts = [None if c._intake is None else c._intake.layout for c in (self, old)]
+        same_intake = layouts[0] == layouts[1]
         same_legs = old.strip.split == self.strip.split
         partners = {node.id: node for node in old._nodes} if same_legs else {}
         kept = {
             node.id for node in self._nodes if node.id in partners and partners[node.id].layout == node.layout
         }
-        if len(kept) < len(self._nodes):
+        if len(kept) < len(self._nodes) or not same_intake:
             self.process(history, position - history.shape[1])
+        if same_intake and self._intake is not None and old._intake is not None:
+            self._intake.take_over(old._intake)
         for node in self._nodes:
             if node.id in kept:
                 node.take_over(partners[node.id])

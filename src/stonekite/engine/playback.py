@@ -5,7 +5,7 @@ import numpy as np
 from stonekite.engine.chain import Tap
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
-from stonekite.engine.strip import HISTORY_S, StripPlayer, ramp
+from stonekite.engine.strip import StripPlayer, ramp
 from stonekite.files.audio import Reader
 from stonekite.session.types import Strip
 
@@ -38,6 +38,7 @@ class Playback:
         self._tail = np.zeros((2, 0))
         self._rise = 0
         self._drained = 0
+        self._went_round = False
 
     def play(self) -> None:
         if self.playing:
@@ -73,7 +74,13 @@ class Playback:
     @property
     def heard_position(self) -> int:
         """The source frame that the next output frame belongs to."""
-        return max(0, self.position - (self._player.latency if self.playing else 0))
+        if not self.playing:
+            return self.position
+        place = self.position - self._player.latency
+        if self._went_round and self.loop is not None and place < self.loop[0] <= self.position:
+            start, end = self.loop
+            place = end - (start - place) % (end - start)
+        return max(0, place)
 
     def read(self, frames: int) -> np.ndarray:
         """The next block (2, frames) of sound, silent where nothing plays."""
@@ -89,17 +96,22 @@ class Playback:
         return out
 
     def _begin(self) -> None:
-        history = self.reader.read(
-            self.position - int(HISTORY_S * self.rate), min(self.position, int(HISTORY_S * self.rate))
-        )
-        self._player.restart(self._strip, history, self.position)
+        """Start at the position: what comes out first belongs to it, however late the strip is."""
+        self._player.set(self._strip)
+        count = min(self.position, self._player.lead)
+        self._player.warm(self.reader.read(self.position - count, count), self.position)
         self._clock = self.position
         self._drained = 0
+        self._went_round = False
+        if self._player.latency:
+            ahead = self._source(self._player.latency)
+            self._clock += ahead.shape[1]
+            self._player.warm(ahead, self._clock)
         # From the first frame of the file nothing is faded: there is nothing to jump into.
-        self._rise = 0 if self.position else self._seam
+        self._rise = 0 if count else self._seam
 
     def _fade_out(self) -> None:
-        place = self.position
+        place = self.heard_position
         fall = 1.0 - ramp(self._seam, 0, self._seam)
         tail = self._produce(self._seam) * fall
         tail[:, : self._tail.shape[1]] += self._tail[:, : self._seam]
@@ -137,6 +149,7 @@ class Playback:
                 filled += block.shape[1]
             if looping and self.position >= end:
                 self.position = self.loop[0]  # type: ignore[index]
+                self._went_round = True
             elif self.position >= self.frames:
                 self._drained += frames - filled
                 if self._drained > self._player.latency:

@@ -12,7 +12,8 @@ from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 
 GLIDE_S = 0.02
-HISTORY_S = 0.25
+WARM_S = 0.25
+"""So much sound, and as much again as the latency, brings filters into the middle of what plays."""
 
 
 def ramp(frames: int, start: int, length: int) -> np.ndarray:
@@ -30,7 +31,7 @@ class StripPlayer:
         self._waiting: Strip | None = None
         self._glided = 0
         self._length = max(1, int(GLIDE_S * rate))
-        self._history = Ring(2, int(HISTORY_S * rate))
+        self._history = Ring(2, self.lead)
 
     @property
     def latency(self) -> int:
@@ -41,6 +42,21 @@ class StripPlayer:
     def chain(self) -> Chain:
         return self._chain
 
+    @property
+    def lead(self) -> int:
+        """Samples to be heard before the first one that counts."""
+        return self._lead_of(self._chain)
+
+    def _make_room(self, chain: Chain) -> None:
+        """Remember as much as a chain needs."""
+        if self._lead_of(chain) > self._history.size:
+            longer = Ring(2, self._lead_of(chain))
+            longer.add(self._history.last)
+            self._history = longer
+
+    def _lead_of(self, chain: Chain) -> int:
+        return int(WARM_S * self.rate) + 2 * chain.latency
+
     def update(self, strip: Strip, position: int) -> None:
         """Glide to other settings from the next block on, which starts at `position`."""
         if self._old is not None:
@@ -49,24 +65,41 @@ class StripPlayer:
         if strip == self._chain.strip:
             return
         fresh = Chain(strip, self.rate)
-        fresh.continue_from(self._chain, self._history.last, position)
+        self._make_room(fresh)
+        fresh.continue_from(self._chain, self._history.last[:, -self._lead_of(fresh) :], position)
         self._old, self._chain, self._glided = self._chain, fresh, 0
 
-    def restart(self, strip: Strip, history: np.ndarray, position: int) -> None:
-        """Start anew at `position`, having heard `history` (2, frames) that ended there."""
+    def set(self, strip: Strip) -> None:
+        """Take other settings at once, for a new start."""
         self._chain = Chain(strip, self.rate)
         self._old = self._waiting = None
         self._history.clear()
+        self._make_room(self._chain)
+
+    def warm(self, history: np.ndarray, position: int) -> None:
+        """Hear `history` (2, frames), which ends at `position`, without giving anything."""
         self._history.add(history)
         if history.shape[1] and not self._chain.transparent:
             self._chain.process(history, position - history.shape[1])
 
     def reference(self, stereo: np.ndarray) -> np.ndarray:
-        """The unprocessed signal in time with what `process` will give for the same block."""
-        late = self.latency
-        if not late:
+        """The unprocessed signal in time with what `process` will give for the same block.
+
+        Where a change of settings changes the latency, it goes over from one time to the other.
+        """
+        now = self._late(stereo, self._chain.latency)
+        if self._old is None or self._old.latency == self._chain.latency:
+            return now
+        rise = np.ones(stereo.shape[1])
+        count = min(stereo.shape[1], self._length - self._glided)
+        rise[:count] = ramp(count, self._glided, self._length)
+        old = self._late(stereo, self._old.latency)
+        return old + rise * (now - old)
+
+    def _late(self, stereo: np.ndarray, samples: int) -> np.ndarray:
+        if not samples:
             return stereo
-        joined = np.concatenate([self._history.last[:, -late:], stereo], axis=1)
+        joined = np.concatenate([self._history.last[:, -samples:], stereo], axis=1)
         return joined[:, : stereo.shape[1]]
 
     def process(self, stereo: np.ndarray, position: int, tap: Tap | None = None) -> np.ndarray:

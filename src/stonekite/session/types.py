@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import msgspec
 
 from stonekite.signal.matrix import Matrix
+from stonekite.stages.base import LEGS, LegName
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -15,8 +16,90 @@ if TYPE_CHECKING:
 else:
     AnyStage = _AnyStage
 
-LegName = Literal["upper", "lower"]
-LEGS: tuple[LegName, LegName] = ("upper", "lower")
+SideName = Literal["left", "right"]
+SIDES: tuple[SideName, SideName] = ("left", "right")
+
+
+class IntakeSide(Settings, frozen=True, kw_only=True):
+    """What is done to one side of a recording before it is split."""
+
+    trim_db: Annotated[
+        float, number("Trim", "dB", -24.0, 24.0, step=0.1, help="Level of the side as it comes in")
+    ] = 0.0
+    delay_ms: Annotated[
+        float,
+        number(
+            "Delay",
+            "ms",
+            0.0,
+            100.0,
+            step=0.01,
+            help="Time by which the side is held back; in samples if typed with smp",
+        ),
+    ] = 0.0
+    inverted: Annotated[bool, flag("Invert", help="Turn the side upside down")] = False
+
+
+class Intake(Settings, frozen=True, kw_only=True):
+    """What is done to a recording before it is split: channel choice, then trims and polarity, delay, DC."""
+
+    use: Annotated[
+        Literal["as-is", "swapped", "left", "right", "mono"],
+        choice(
+            "Use",
+            {
+                "as-is": "As recorded",
+                "swapped": "Swapped",
+                "left": "Left for both",
+                "right": "Right for both",
+                "mono": "Folded to mono",
+            },
+            help="Which recorded channel goes to which side",
+        ),
+    ] = "as-is"
+    remove_dc: Annotated[
+        bool, flag("Remove DC", help="Take away a constant offset, by a high-pass at 2 Hz")
+    ] = False
+    left: IntakeSide = IntakeSide()
+    right: IntakeSide = IntakeSide()
+
+
+class Place(Settings, frozen=True, kw_only=True):
+    """Where one side of the result stands."""
+
+    position: Annotated[
+        float,
+        number(
+            "Place", "%", -100.0, 100.0, step=1.0, help="Where the side is heard: −100 is left, 100 is right"
+        ),
+    ] = 0.0
+
+
+class Output(Settings, frozen=True, kw_only=True):
+    """How the joined sides become the result: width, placement, balance and level, in this order."""
+
+    width: Annotated[
+        float,
+        number("Width", "%", 0.0, 200.0, step=1.0, help="Level of what differs: 0 is mono, 100 as it is"),
+    ] = 100.0
+    left: Place = Place(position=-100.0)
+    right: Place = Place(position=100.0)
+    law: Annotated[
+        Literal["constant-power", "linear"],
+        choice(
+            "Law",
+            {"constant-power": "Constant power", "linear": "Linear"},
+            help="How a side that stands between left and right is shared: by sine and cosine, or by parts "
+            "that add up to one",
+        ),
+    ] = "constant-power"
+    balance: Annotated[
+        float,
+        number("Balance", "%", -100.0, 100.0, step=1.0, help="Turns down the side it moves away from"),
+    ] = 0.0
+    trim_db: Annotated[
+        float, number("Level", "dB", -120.0, 24.0, taper="fader", step=0.5, help="Level of the result")
+    ] = 0.0
 
 
 class Split(Settings, frozen=True, kw_only=True):
@@ -39,6 +122,11 @@ class Split(Settings, frozen=True, kw_only=True):
         ),
     ] = "half-sum"
 
+    @property
+    def encoding(self) -> Matrix | None:
+        """The matrix of a mid/side split, None for left/right."""
+        return self.matrix if self.mode == "mid-side" else None
+
     def component(self, leg: LegName) -> str:
         """The component that a leg carries: left, right, mid or side."""
         names = ("left", "right") if self.mode == "left-right" else ("mid", "side")
@@ -58,12 +146,14 @@ class Leg(Settings, frozen=True, kw_only=True):
 
 
 class Strip(Settings, frozen=True, kw_only=True):
-    """Split, stages, legs and join of one stem."""
+    """Intake, split, stages, legs, join and output of one stem."""
 
+    intake: Intake = Intake()
     split: Split = Split()
     stages: Annotated[tuple[AnyStage, ...], msgspec.Meta(max_length=64)] = ()
     upper: Leg = Leg()
     lower: Leg = Leg()
+    output: Output = Output()
 
     def leg(self, name: LegName) -> Leg:
         return self.upper if name == "upper" else self.lower

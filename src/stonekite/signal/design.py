@@ -24,6 +24,9 @@ import numpy as np
 Prototype = Literal[
     "bell", "low-shelf", "high-shelf", "high-pass", "low-pass", "notch", "high-pass-6", "low-pass-6"
 ]
+Cut = Literal["high-pass", "low-pass"]
+SLOPES = (6, 12, 18, 24, 36, 48)
+"""Steepness of cuts in dB per octave."""
 
 FIT_TOP_HZ = 20_000.0
 _WITH_GAIN = ("bell", "low-shelf", "high-shelf")
@@ -95,8 +98,34 @@ def sections(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) 
     return np.array(_sections(kind, float(f0), float(gain_db), float(q), float(rate))).reshape(-1, 5)
 
 
+def cut(kind: Cut, f0: float, slope: int, rate: float, edge: float = 1.0) -> np.ndarray:
+    """Sections (n, 5) of a Butterworth high-pass or low-pass of 6 dB per octave and order (Butterworth, "On the
+    Theory of Filter Amplifiers", Wireless Engineer 7, 1930).
+
+    f0 in Hz; slope one of SLOPES, in dB per octave. `edge` multiplies the Q of the sharpest section: 1 is
+    maximally flat. At 6 dB per octave there is no Q to sharpen.
+    """
+    qs = butterworth_qs(slope // 6)
+    if qs:
+        qs[int(np.argmax(qs))] *= edge
+    parts = [sections(kind, f0, 0.0, q, rate) for q in qs]
+    if slope // 6 % 2:
+        parts.append(sections("high-pass-6" if kind == "high-pass" else "low-pass-6", f0, 0.0, 1.0, rate))
+    return np.concatenate(parts)
+
+
+def tilt(f0: float, gain_db: float, q: float, rate: float) -> np.ndarray:
+    """Sections (n, 5) of a tilt about f0 (Hz): `gain_db` from the bottom to the top of the spectrum, half of it
+    down below and half of it up above. The prototype is that of a high shelf, turned down by half its gain.
+    """
+    made = sections("high-shelf", f0, gain_db, q, rate)
+    if len(made):
+        made[0, :3] *= 10.0 ** (-gain_db / 40.0)
+    return made
+
+
 def butterworth_qs(order: int) -> list[float]:
-    """Q of each second-order section of a Butterworth filter of even order."""
+    """Q of each second-order section of a Butterworth filter; the first-order one of an odd order has none."""
     return [1.0 / (2.0 * np.sin(pi * (2 * k + 1) / (2 * order))) for k in range(order // 2)]
 
 

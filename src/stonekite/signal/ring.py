@@ -7,16 +7,16 @@ class Ring:
     """Keeps the last `size` frames of what is added, in thrice the space, so that adding rarely moves much."""
 
     def __init__(self, rows: int, size: int) -> None:
-        self._size = size
+        self.size = size
         self._buffer = np.zeros((rows, 3 * size))
         self._end = size
 
     def add(self, block: np.ndarray) -> None:
         """Add a block (rows, frames)."""
-        count = min(self._size, block.shape[1])
+        count = min(self.size, block.shape[1])
         if self._end + count > self._buffer.shape[1]:
-            self._buffer[:, : self._size] = self.last
-            self._end = self._size
+            self._buffer[:, : self.size] = self.last
+            self._end = self.size
         self._buffer[:, self._end : self._end + count] = block[:, block.shape[1] - count :]
         self._end += count
 
@@ -27,4 +27,4 @@ class Ring:
     @property
     def last(self) -> np.ndarray:
         """The last frames, oldest first: a view (rows, size), zeros where nothing was added yet."""
-        return self._buffer[:, self._end - self._size : self._end]
+        return self._buffer[:, self._end - self.size : self._end]

@@ -1,36 +1,77 @@
 """What every kind of stage has in common, and what the engine asks of a kind."""
 
-from typing import Annotated, Any, Protocol
+from typing import Annotated, Any, Literal, Protocol
 
 import msgspec
 import numpy as np
 
-from stonekite.stages.settings import flag
+from stonekite.signal.matrix import Matrix
+from stonekite.stages.settings import Settings, flag, number
+
+LegName = Literal["upper", "lower"]
+LEGS: tuple[LegName, LegName] = ("upper", "lower")
+
+
+class Side(Settings, frozen=True, kw_only=True):
+    """One side of a stage: a kind adds its settings."""
+
+    mix: Annotated[
+        float,
+        number(
+            "Mix",
+            "%",
+            0.0,
+            100.0,
+            step=1.0,
+            help="How much of the stage is in the leg; the untouched part is in time with it to the sample",
+        ),
+    ] = 100.0
 
 
 class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):
     """One process laid across both legs.
 
-    A kind subclasses this with a tag and two fields `upper` and `lower`, each a group of settings or None
-    (then that leg passes through untouched and in time), and with shared fields where it has any.
+    A kind subclasses this with a tag and two fields `upper` and `lower`, each a Side or None (then that leg
+    passes through untouched and in time), and with a field `shared` where it has settings that are not of
+    one side. `unlinked` names the settings that a linked stage does not carry across. `change_only` is how
+    the stage is heard while listening to what it does: wet less dry.
     """
 
     id: int
     inserted: Annotated[bool, flag("In", help="Whether the stage is heard")] = True
     linked: Annotated[bool, flag("Linked", help="An edit of one side goes to the other")] = False
+    unlinked: tuple[str, ...] = ()
+    level_kept: Annotated[
+        bool,
+        flag(
+            "Keep level",
+            help="Give back the loudness that the stage adds or takes, so that in and out are equally loud",
+        ),
+    ] = False
+    kept_db: Annotated[
+        float,
+        number("Given back", "dB", -36.0, 36.0, step=0.1, help="Gain that keeps the level, as measured"),
+    ] = 0.0
+    change_only: Annotated[bool, flag("Change only", help="Hear only what the stage takes away or adds")] = (
+        False
+    )
 
 
 class Kind(Protocol):
-    """What a module in `stonekite.stages` offers. `stage` is a value of its STAGE type."""
+    """What a module in `stonekite.stages` offers. `stage` is a value of its STAGE type.
+
+    `matrix` is that of a mid/side split, None where the legs are left and right. The mix, the kept level
+    and what brings the legs back into time are the engine's, not the kind's.
+    """
 
     STAGE: type[Stage]
-    SIDE: type[msgspec.Struct]
+    SIDE: type[Side]
     LABEL: str
     HELP: str
 
     @staticmethod
-    def response(side: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
-        """Complex response of one side (None: of a leg that passes) at frequencies in Hz."""
+    def response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+        """Complex response of one side at frequencies in Hz, without its latency; ones if the leg passes."""
 
     @staticmethod
     def neutral(stage: Any) -> bool:
@@ -41,12 +82,16 @@ class Kind(Protocol):
         """Latency of the upper and lower leg in samples."""
 
     @staticmethod
-    def prepare(stage: Any, rate: float) -> Any:
+    def prepare(stage: Any, rate: float, matrix: Matrix | None) -> Any:
         """Coefficients for `process`, from settings and the rate in Hz."""
 
     @staticmethod
     def start(coefficients: Any) -> Any:
         """The state of a stage that has heard nothing; deep-copied by the engine when settings glide."""
+
+    @staticmethod
+    def layout(coefficients: Any) -> Any:
+        """Equal for coefficients that can go on from each other's state."""
 
     @staticmethod
     def process(state: Any, coefficients: Any, block: np.ndarray, position: int) -> None:

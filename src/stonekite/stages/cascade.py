@@ -24,6 +24,11 @@ def start(coefficients: np.ndarray) -> np.ndarray:
     return biquads.rest(coefficients)
 
 
+def layout(coefficients: np.ndarray) -> tuple[int, ...]:
+    """The number of sections decides about the state."""
+    return np.shape(coefficients)
+
+
 def process(state: np.ndarray, coefficients: np.ndarray, block: np.ndarray, position: int) -> None:
     """Filter block (2, frames) in place."""
     biquads.cascade(block, position, coefficients, state)

@@ -1,29 +1,39 @@
-"""EQ: up to eight bands for each leg, following the analogue prototypes up to 20 kHz (signal/design.py)."""
+"""EQ: up to sixteen bands for each leg, following the analogue prototypes up to 20 kHz (signal/design.py).
 
-from typing import Annotated, Literal
+In minimum phase a leg's curve turns its phase, and with it the image that both legs make together. Two other
+ways keep the legs together: with matched legs each leg gets the phase of both curves, with linear phase none of
+them does. Both are responses of finite length (signal/convolution.py), designed in stages/eq_phase.py.
+"""
+
+from typing import Annotated, Any, Literal
 
 import msgspec
 import numpy as np
 
+from stonekite.lazy import lazy
 from stonekite.signal import design
-from stonekite.stages.base import Stage
-from stonekite.stages.cascade import latency, pack, process, start
+from stonekite.signal.matrix import Matrix
+from stonekite.stages import cascade
+from stonekite.stages.base import LegName, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
-LABEL = "EQ"
-HELP = "Up to eight bands for each leg: bells, shelves, high-pass, low-pass and notch."
-BANDS = 8
+long_filters = lazy("stonekite.stages.eq_phase")
 
-Shape = Literal["bell", "low-shelf", "high-shelf", "high-pass", "low-pass", "notch"]
+LABEL = "EQ"
+HELP = "Up to sixteen bands for each leg: bells, shelves, tilt, high-pass, low-pass and notch."
+BANDS = 16
+
+Shape = Literal["bell", "low-shelf", "high-shelf", "tilt", "high-pass", "low-pass", "notch"]
 SHAPES: dict[Shape, str] = {
     "bell": "Bell",
     "low-shelf": "Low shelf",
     "high-shelf": "High shelf",
+    "tilt": "Tilt",
     "high-pass": "High-pass",
     "low-pass": "Low-pass",
     "notch": "Notch",
 }
-WITH_GAIN = ("bell", "low-shelf", "high-shelf")
+WITH_GAIN = ("bell", "low-shelf", "high-shelf", "tilt")
 WITH_SLOPE = ("high-pass", "low-pass")
 
 
@@ -45,25 +55,38 @@ class Band(Settings, frozen=True, kw_only=True):
         number("Q", "", 0.2, 12.0, taper="log", step=1 / 12, help="Narrowness of a bell, edge of a corner"),
     ] = 0.7071
     slope: Annotated[
-        Literal[12, 24],
+        Literal[6, 12, 18, 24, 36, 48],
         choice(
             "Slope per octave",
-            {12: "12 dB", 24: "24 dB"},
-            help="Steepness of a high-pass or low-pass per octave",
+            {slope: f"{slope}" for slope in design.SLOPES},
+            help="Steepness of a high-pass or low-pass in dB per octave",
         ),
     ] = 12
     on: Annotated[bool, flag("On", help="Whether the band is heard")] = True
 
 
-class EqSide(Settings, frozen=True, kw_only=True):
+class EqSide(Side, frozen=True, kw_only=True):
     """The bands of one leg. A band keeps its number when another one goes: its place is then None."""
 
     bands: Annotated[tuple[Band | None, ...], msgspec.Meta(max_length=BANDS)] = ()
 
 
+class EqShared(Settings, frozen=True, kw_only=True):
+    phase: Annotated[
+        Literal["minimum", "matched", "linear"],
+        choice(
+            "Phase",
+            {"minimum": "Minimum", "matched": "Matched legs", "linear": "Linear"},
+            help="Minimum: no delay, but the curves turn the legs against each other. Matched legs: both turn "
+            "alike, so that the image stays. Linear: nothing turns",
+        ),
+    ] = "minimum"
+
+
 class Eq(Stage, frozen=True, kw_only=True, tag="eq"):
     upper: EqSide | None = EqSide()
     lower: EqSide | None = EqSide()
+    shared: EqShared = EqShared()
 
 
 STAGE = Eq
@@ -73,16 +96,15 @@ SIDE = EqSide
 def band_sections(band: Band, rate: float) -> np.ndarray:
     """Sections (n, 5) of one band at a rate in Hz; none where it is off or does nothing.
 
-    A 24 dB high-pass or low-pass is a Butterworth pair whose sharper section follows Q, so that Q 0.71
-    is maximally flat in both slopes.
+    Q 0.71 makes a high-pass or low-pass of any slope maximally flat: it scales the sharpest section.
     """
     if not band.on:
         return np.empty((0, 5))
-    qs = [band.q]
-    if band.shape in WITH_SLOPE and band.slope == 24:
-        soft, sharp = sorted(design.butterworth_qs(4))
-        qs = [soft, sharp * band.q / np.sqrt(0.5)]
-    return np.concatenate([design.sections(band.shape, band.frequency_hz, band.gain_db, q, rate) for q in qs])
+    if band.shape == "high-pass" or band.shape == "low-pass":
+        return design.cut(band.shape, band.frequency_hz, band.slope, rate, band.q / np.sqrt(0.5))
+    if band.shape == "tilt":
+        return design.tilt(band.frequency_hz, band.gain_db, band.q, rate)
+    return design.sections(band.shape, band.frequency_hz, band.gain_db, band.q, rate)
 
 
 def side_sections(side: EqSide | None, rate: float) -> np.ndarray:
@@ -91,9 +113,16 @@ def side_sections(side: EqSide | None, rate: float) -> np.ndarray:
     return np.concatenate([np.empty((0, 5)), *parts])
 
 
-def response(side: EqSide | None, frequencies: np.ndarray, rate: float) -> np.ndarray:
-    """Complex response of one leg at frequencies (Hz): that of the filters that play."""
-    return design.response(side_sections(side, rate), frequencies, rate)
+def response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of one leg at frequencies (Hz), without its latency: that of the filters that play."""
+    own = design.response(side_sections(getattr(stage, leg), rate), frequencies, rate)
+    if stage.shared.phase == "linear":
+        return np.abs(own).astype(complex)
+    if stage.shared.phase == "matched":
+        there = getattr(stage, "lower" if leg == "upper" else "upper")
+        other = design.response(side_sections(there, rate), frequencies, rate)
+        return own * np.exp(1j * np.angle(other))
+    return own
 
 
 def _does_nothing(band: Band | None) -> bool:
@@ -105,8 +134,36 @@ def neutral(stage: Eq) -> bool:
     return all(_does_nothing(band) for side in sides for band in side.bands)
 
 
-def prepare(stage: Eq, rate: float) -> np.ndarray:
-    return pack(side_sections(stage.upper, rate), side_sections(stage.lower, rate))
+def latency(stage: Eq, rate: float) -> tuple[int, int]:
+    if stage.shared.phase == "minimum":
+        return 0, 0
+    return long_filters.latency(
+        tuple(None if side is None else side_sections(side, rate) for side in (stage.upper, stage.lower)),
+        stage.shared.phase,
+        rate,
+    )
 
 
-__all__ = ["HELP", "LABEL", "SIDE", "STAGE", "latency", "neutral", "prepare", "process", "response", "start"]
+def prepare(stage: Eq, rate: float, matrix: Matrix | None) -> Any:
+    sections = [None if side is None else side_sections(side, rate) for side in (stage.upper, stage.lower)]
+    if stage.shared.phase == "minimum":
+        none = np.empty((0, 5))
+        return cascade.pack(*(none if rows is None else rows for rows in sections))
+    return long_filters.LongFilters(*sections, stage.shared.phase, rate)
+
+
+def start(coefficients: Any) -> Any:
+    if isinstance(coefficients, np.ndarray):
+        return cascade.start(coefficients)
+    return coefficients.start()
+
+
+def layout(coefficients: Any) -> tuple:
+    return cascade.layout(coefficients) if isinstance(coefficients, np.ndarray) else coefficients.layout()
+
+
+def process(state: Any, coefficients: Any, block: np.ndarray, position: int) -> None:
+    if isinstance(coefficients, np.ndarray):
+        cascade.process(state, coefficients, block, position)
+    else:
+        coefficients.process(state, block, position)

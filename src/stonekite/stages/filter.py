@@ -1,7 +1,6 @@
 """Filter: a high-pass and a low-pass for each leg, 6 to 48 dB per octave, together a band to sweep.
 
-Butterworth filters of order 1 to 8 (Butterworth, "On the Theory of Filter Amplifiers", Wireless Engineer 7,
-1930), each section fitted to its analogue prototype (signal/design.py).
+Butterworth filters of order 1 to 8, each section fitted to its analogue prototype (signal/design.py).
 """
 
 from typing import Annotated, Literal
@@ -9,18 +8,20 @@ from typing import Annotated, Literal
 import numpy as np
 
 from stonekite.signal import design
-from stonekite.stages.base import Stage
-from stonekite.stages.cascade import latency, pack, process, start
-from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.signal.matrix import Matrix
+from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.cascade import latency, layout, pack, process, start
+from stonekite.stages.handles import Handle
+from stonekite.stages.settings import choice, flag, number
 
 LABEL = "Filter"
 HELP = "High-pass and low-pass for each leg, 6 to 48 dB per octave."
 
 Slope = Literal[6, 12, 18, 24, 36, 48]
-_SLOPES = {slope: f"{slope}" for slope in (6, 12, 18, 24, 36, 48)}
+_SLOPES = {slope: f"{slope}" for slope in design.SLOPES}
 
 
-class FilterSide(Settings, frozen=True, kw_only=True):
+class FilterSide(Side, frozen=True, kw_only=True):
     high_pass: Annotated[bool, flag("High-pass", help="Whether lows are taken away")] = False
     high_pass_hz: Annotated[
         float,
@@ -48,39 +49,46 @@ STAGE = Filter
 SIDE = FilterSide
 
 
-def _cut(
-    kind: Literal["high-pass", "low-pass"], corner_hz: float, slope: int, rate: float
-) -> list[np.ndarray]:
-    order = slope // 6
-    parts = [design.sections(kind, corner_hz, 0.0, q, rate) for q in design.butterworth_qs(order)]
-    if order % 2:
-        parts.append(
-            design.sections("high-pass-6" if kind == "high-pass" else "low-pass-6", corner_hz, 0.0, 1.0, rate)
-        )
-    return parts
+HANDLES = (
+    Handle("HP", x="high_pass_hz", on="high_pass", wheel="high_pass_slope"),
+    Handle("LP", x="low_pass_hz", on="low_pass", wheel="low_pass_slope"),
+)
 
 
 def side_sections(side: FilterSide | None, rate: float) -> np.ndarray:
     """Sections (n, 5) of one leg at a rate in Hz."""
     parts = [np.empty((0, 5))]
     if side is not None and side.high_pass:
-        parts += _cut("high-pass", side.high_pass_hz, side.high_pass_slope, rate)
+        parts.append(design.cut("high-pass", side.high_pass_hz, side.high_pass_slope, rate))
     if side is not None and side.low_pass:
-        parts += _cut("low-pass", side.low_pass_hz, side.low_pass_slope, rate)
+        parts.append(design.cut("low-pass", side.low_pass_hz, side.low_pass_slope, rate))
     return np.concatenate(parts)
 
 
-def response(side: FilterSide | None, frequencies: np.ndarray, rate: float) -> np.ndarray:
+def response(stage: Filter, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of one leg at frequencies (Hz): that of the filters that play."""
-    return design.response(side_sections(side, rate), frequencies, rate)
+    return design.response(side_sections(getattr(stage, leg), rate), frequencies, rate)
 
 
 def neutral(stage: Filter) -> bool:
     return not any(side.high_pass or side.low_pass for side in (stage.upper, stage.lower) if side is not None)
 
 
-def prepare(stage: Filter, rate: float) -> np.ndarray:
+def prepare(stage: Filter, rate: float, matrix: Matrix | None) -> np.ndarray:
     return pack(side_sections(stage.upper, rate), side_sections(stage.lower, rate))
 
 
-__all__ = ["HELP", "LABEL", "SIDE", "STAGE", "latency", "neutral", "prepare", "process", "response", "start"]
+__all__ = [
+    "HANDLES",
+    "HELP",
+    "LABEL",
+    "SIDE",
+    "STAGE",
+    "latency",
+    "layout",
+    "neutral",
+    "prepare",
+    "process",
+    "response",
+    "start",
+]

@@ -5,14 +5,15 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.signal.decibels import gain_of
-from stonekite.stages.base import Stage
-from stonekite.stages.settings import Settings, flag, number
+from stonekite.signal.matrix import Matrix
+from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.settings import flag, number
 
 LABEL = "Gain"
 HELP = "Level and polarity of each leg, at any place among the stages."
 
 
-class GainSide(Settings, frozen=True, kw_only=True):
+class GainSide(Side, frozen=True, kw_only=True):
     gain_db: Annotated[
         float, number("Gain", "dB", -120.0, 24.0, taper="fader", step=0.5, help="Level change of the leg")
     ] = 0.0
@@ -33,9 +34,9 @@ def factor(side: GainSide | None) -> float:
     return 1.0 if side is None else gain_of(side.gain_db) * (-1.0 if side.inverted else 1.0)
 
 
-def response(side: GainSide | None, frequencies: np.ndarray, rate: float) -> np.ndarray:
+def response(stage: Gain, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of one leg at frequencies (Hz): the same everywhere."""
-    return np.full(np.shape(frequencies), factor(side), dtype=complex)
+    return np.full(np.shape(frequencies), factor(getattr(stage, leg)), dtype=complex)
 
 
 def neutral(stage: Gain) -> bool:
@@ -46,11 +47,15 @@ def latency(stage: Gain, rate: float) -> tuple[int, int]:
     return 0, 0
 
 
-def prepare(stage: Gain, rate: float) -> tuple[float, float]:
+def prepare(stage: Gain, rate: float, matrix: Matrix | None) -> tuple[float, float]:
     return factor(stage.upper), factor(stage.lower)
 
 
 def start(coefficients: tuple[float, float]) -> None:
+    return None
+
+
+def layout(coefficients: tuple[float, float]) -> None:
     return None
 
 

@@ -6,8 +6,11 @@ from functools import reduce
 from operator import or_
 from typing import Any, cast
 
+import numpy as np
+
 import stonekite.stages as package
-from stonekite.stages.base import Kind, Stage
+from stonekite.signal.decibels import gain_of
+from stonekite.stages.base import Kind, LegName, Stage
 
 
 def _found() -> dict[str, Kind]:
@@ -29,3 +32,12 @@ AnyStage: Any = reduce(or_, (kind.STAGE for kind in KINDS.values()))
 def kind_of(stage: Stage) -> Kind:
     """The kind of a stage value."""
     return KINDS[cast(str, stage.__struct_config__.tag)]
+
+
+def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of one leg at frequencies in Hz as it is heard: with its mix and the level given back."""
+    wet = kind_of(stage).response(stage, leg, frequencies, rate)
+    side = getattr(stage, leg)
+    mix = 1.0 if side is None else side.mix / 100.0
+    mixed = mix * (wet - 1.0) if stage.change_only else 1.0 + mix * (wet - 1.0)
+    return mixed * gain_of(stage.kept_db) if stage.level_kept else mixed

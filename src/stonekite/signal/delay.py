@@ -1,0 +1,67 @@
+"""Delays of whole and of fractional samples.
+
+A fraction of a sample is a windowed sinc (Laakso, Valimaki, Karjalainen and Laine, "Splitting the unit
+delay", IEEE Signal Processing Magazine 13, 1996): flat within 0.001 dB and true in phase up to 20 kHz at
+44.1 kHz.
+"""
+
+import numpy as np
+
+from stonekite.lazy import lazy
+
+fir = lazy("stonekite.signal.fir")
+
+TAPS = 128
+CENTRE = TAPS // 2
+"""Samples by which a fractional delay is late beyond what was asked for."""
+
+
+def fraction_taps(fraction: float) -> np.ndarray:
+    """Taps (TAPS,) that delay by CENTRE + fraction samples, 0 <= fraction < 1."""
+    t = np.arange(TAPS) - CENTRE - fraction
+    window = np.i0(11.0 * np.sqrt(np.maximum(0.0, 1 - (t / CENTRE) ** 2))) / np.i0(11.0)
+    taps = np.sinc(t) * window
+    return taps / taps.sum()
+
+
+class Delay:
+    """Delays the two rows of a signal by whole numbers of samples."""
+
+    def __init__(self, samples: tuple[int, int]) -> None:
+        self._lines = [np.zeros(n) for n in samples]
+
+    def process(self, block: np.ndarray) -> None:
+        """Delay block (2, frames) in place."""
+        for row, line in enumerate(self._lines):
+            if len(line):
+                joined = np.concatenate([line, block[row]])
+                block[row] = joined[: block.shape[1]]
+                self._lines[row] = joined[block.shape[1] :]
+
+
+class FineDelay:
+    """Delays the two rows of a signal by real numbers of samples, and both by `latency` more.
+
+    Where both delays are whole the latency is 0 and no sample is changed.
+    """
+
+    def __init__(self, samples: tuple[float, float]) -> None:
+        parts = [divmod(round(s, 6), 1.0) for s in samples]
+        self._taps = [fraction_taps(fraction) if fraction else None for _, fraction in parts]
+        self.latency = CENTRE if any(taps is not None for taps in self._taps) else 0
+        self._whole = Delay(
+            (
+                int(parts[0][0]) + (self.latency if self._taps[0] is None else 0),
+                int(parts[1][0]) + (self.latency if self._taps[1] is None else 0),
+            )
+        )
+        self._past = [np.zeros(TAPS - 1) for _ in parts]
+
+    def process(self, block: np.ndarray) -> None:
+        """Delay block (2, frames) in place."""
+        self._whole.process(block)
+        for row, taps in enumerate(self._taps):
+            if taps is not None:
+                joined = np.concatenate([self._past[row], block[row]])
+                self._past[row] = joined[block.shape[1] :]
+                fir.filtered(joined, taps, block[row])

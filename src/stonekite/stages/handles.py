@@ -1,0 +1,17 @@
+"""Points of a stage's picture that can be dragged, declared by its kind."""
+
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class Handle:
+    """One point on the curve of a side: `x` names the setting in Hz that it moves.
+
+    `on` names the switch that shows it, `wheel` the choice that turning the wheel over it goes through. Where a
+    kind has two handles, dragging what lies between them moves both.
+    """
+
+    label: str
+    x: str
+    on: str
+    wheel: str

@@ -1,0 +1,143 @@
+"""Width: how much the two sides differ, and from where down they do not.
+
+Below a frequency the side is folded to mono by a Linkwitz-Riley crossover (Linkwitz, "Active Crossover Networks
+for Noncoincident Drivers", J. Audio Eng. Soc. 24, 1976), whose high-pass, low-pass and their sum, an all-pass,
+turn the phase alike: the side goes through the high-pass and the middle through the all-pass, so both stay in
+phase and the image above the crossover is where it was.
+"""
+
+from typing import Annotated, Literal, NamedTuple
+
+import numpy as np
+
+from stonekite.signal import design
+from stonekite.signal.matrix import Matrix
+from stonekite.stages import cascade
+from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.settings import Settings, choice, flag, number
+
+LABEL = "Width"
+HELP = "How wide the image is, and below which frequency it is mono."
+
+
+class WidthSide(Side, frozen=True, kw_only=True):
+    """One leg of the image: nothing but its mix."""
+
+
+class WidthShared(Settings, frozen=True, kw_only=True):
+    width: Annotated[
+        float,
+        number("Width", "%", 0.0, 200.0, step=1.0, help="Level of what differs: 0 is mono, 100 as it came"),
+    ] = 100.0
+    mono_below: Annotated[bool, flag("Mono below", help="Whether the low end is folded to mono")] = False
+    mono_hz: Annotated[
+        float,
+        number("Frequency", "Hz", 20.0, 1000.0, taper="log", step=1 / 12, help="Below it the image is mono"),
+    ] = 120.0
+    slope: Annotated[
+        Literal[12, 24, 48],
+        choice("dB per octave", {12: "12", 24: "24", 48: "48"}, help="Steepness of the crossover"),
+    ] = 24
+
+
+class Width(Stage, frozen=True, kw_only=True, tag="width"):
+    upper: WidthSide | None = WidthSide()
+    lower: WidthSide | None = WidthSide()
+    shared: WidthShared = WidthShared()
+
+
+STAGE = Width
+SIDE = WidthSide
+
+
+def crossover(frequency_hz: float, slope: int, rate: float) -> tuple[np.ndarray, np.ndarray]:
+    """Sections (n, 5) of a Linkwitz-Riley high-pass and of the all-pass that turns the phase alike.
+
+    Bilinear, both with the same poles: their phases agree to rounding.
+    """
+    warp = np.tan(np.pi * min(frequency_hz, 0.49 * rate) / rate)
+    if slope == 12:
+        pole = (warp - 1) / (warp + 1)
+        gain = 1 / (1 + warp)
+        # Upside down, this high-pass is in phase with the low-pass.
+        rows = [(-gain, gain, 0.0, pole, 0.0), (gain, -gain, 0.0, pole, 0.0)]
+        return np.array(rows), np.array([(pole, 1.0, 0.0, pole, 0.0)])
+    high: list[tuple[float, ...]] = []
+    both: list[tuple[float, ...]] = []
+    for q in design.butterworth_qs(slope // 12):
+        norm = 1 / (1 + warp / q + warp * warp)
+        a1, a2 = 2 * (warp * warp - 1) * norm, (1 - warp / q + warp * warp) * norm
+        high += [(norm, -2 * norm, norm, a1, a2)] * 2
+        both.append((a2, a1, 1.0, a1, a2))
+    return np.array(high), np.array(both)
+
+
+def response(stage: Width, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response at frequencies (Hz): of what differs for the lower leg, of what is shared for the upper."""
+    if getattr(stage, leg) is None:
+        return np.ones(np.shape(frequencies), dtype=complex)
+    gain = stage.shared.width / 100 if leg == "lower" else 1.0
+    if not stage.shared.mono_below:
+        return np.full(np.shape(frequencies), gain, dtype=complex)
+    high, both = crossover(stage.shared.mono_hz, stage.shared.slope, rate)
+    return gain * design.response(high if leg == "lower" else both, frequencies, rate)
+
+
+def neutral(stage: Width) -> bool:
+    return (stage.upper is None and stage.lower is None) or (
+        stage.shared.width == 100.0 and not stage.shared.mono_below
+    )
+
+
+def latency(stage: Width, rate: float) -> tuple[int, int]:
+    return 0, 0
+
+
+class Coefficients(NamedTuple):
+    """Gain of the side, sections of middle and side, whether the legs are left and right, and which pass."""
+
+    gain: float
+    sections: np.ndarray
+    encoded: bool
+    working: tuple[bool, bool]
+
+
+def prepare(stage: Width, rate: float, matrix: Matrix | None) -> Coefficients:
+    high, both = (
+        crossover(stage.shared.mono_hz, stage.shared.slope, rate)
+        if stage.shared.mono_below
+        else (np.empty((0, 5)), np.empty((0, 5)))
+    )
+    return Coefficients(
+        stage.shared.width / 100,
+        cascade.pack(both, high),
+        matrix is not None,
+        (stage.upper is not None, stage.lower is not None),
+    )
+
+
+def start(coefficients: Coefficients) -> np.ndarray:
+    return cascade.start(coefficients.sections)
+
+
+def layout(coefficients: Coefficients) -> tuple:
+    return (*cascade.layout(coefficients.sections), coefficients.encoded, coefficients.working)
+
+
+def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+    untouched = [None if on else block[row].copy() for row, on in enumerate(coefficients.working)]
+    if not coefficients.encoded:
+        left = block[0].copy()
+        block[0] += block[1]
+        np.subtract(left, block[1], out=block[1])
+        block *= 0.5
+    if len(coefficients.sections):
+        cascade.process(state, coefficients.sections, block, position)
+    block[1] *= coefficients.gain
+    if not coefficients.encoded:
+        mid = block[0].copy()
+        block[0] += block[1]
+        np.subtract(mid, block[1], out=block[1])
+    for row, passed in enumerate(untouched):
+        if passed is not None:
+            block[row] = passed

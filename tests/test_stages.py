@@ -1,0 +1,340 @@
+"""Filter, EQ, gain and width at work, against scipy, theory and closed forms."""
+
+import itertools
+
+import numpy as np
+import pytest
+from conftest import RATE, noise, sine, write_wav
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import signal
+from test_design import FREQUENCIES, prototype_db
+
+from stonekite.engine.chain import Chain
+from stonekite.engine.playback import Playback
+from stonekite.engine.render import rendered
+from stonekite.engine.strip import StripPlayer
+from stonekite.files.audio import Reader
+from stonekite.session.types import Split, Strip
+from stonekite.signal.matrix import MATRICES, encode
+from stonekite.stages import eq_phase
+from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, side_sections
+from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.gain import Gain, GainSide
+from stonekite.stages.registry import KINDS
+from stonekite.stages.width import Width, WidthShared, WidthSide, crossover
+
+LEFT_RIGHT = Split(mode="left-right")
+SLOPES = (6, 12, 18, 24, 36, 48)
+
+
+def through(strip: Strip, sound: np.ndarray) -> np.ndarray:
+    """Sound through a strip, its latency taken out."""
+    chain = Chain(strip, RATE)
+    out = chain.process(np.concatenate([sound, np.zeros((2, chain.latency))], axis=1), 0)
+    return out[:, chain.latency :]
+
+
+def bands(*many: Band, **more) -> EqSide:
+    return EqSide(bands=many, **more)
+
+
+def band_prototype_db(band: Band, f: np.ndarray) -> np.ndarray:
+    """Magnitude in dB of a band's analogue prototype, by scipy."""
+    if band.shape == "tilt":
+        return prototype_db("high-shelf", band.frequency_hz, band.gain_db, band.q, f) - band.gain_db / 2
+    if band.shape not in WITH_SLOPE:
+        return prototype_db(band.shape, band.frequency_hz, band.gain_db, band.q, f)
+    zeros, poles, gain = signal.butter(
+        band.slope // 6, 1.0, band.shape.replace("-", ""), analog=True, output="zpk"
+    )
+    sharpest = np.isclose(np.abs(poles.real), np.abs(poles.real).min()) & (np.abs(poles.imag) > 1e-9)
+    for k in np.flatnonzero(sharpest):  # Q 0.71 is the Butterworth filter, any other scales the sharpest pair
+        real = poles[k].real * np.sqrt(0.5) / band.q
+        poles[k] = real + 1j * np.sign(poles[k].imag) * np.sqrt(max(0.0, 1 - real * real))
+    return 20 * np.log10(
+        np.maximum(np.abs(signal.freqs_zpk(zeros, poles, gain, f / band.frequency_hz)[1]), 1e-12)
+    )
+
+
+RANGES_HZ = {"high-pass": (30, 300), "low-pass": (4000, 16_000)}
+
+
+def random_eq(seed: int) -> tuple[Band, ...]:
+    """Sixteen bands of all shapes; cuts stand where they leave something to look at."""
+    rng = np.random.default_rng(seed)
+    shapes = list(SHAPES)
+    return tuple(
+        Band(
+            shape=shapes[k % len(shapes)],
+            frequency_hz=float(
+                np.exp(rng.uniform(*np.log(RANGES_HZ.get(shapes[k % len(shapes)], (50, 16_000)))))
+            ),
+            gain_db=float(rng.uniform(-12, 12)),
+            q=0.7071
+            if shapes[k % len(shapes)] in WITH_SLOPE
+            else float(np.exp(rng.uniform(np.log(0.5), np.log(6)))),
+            slope=SLOPES[int(rng.integers(len(SLOPES)))],
+        )
+        for k in range(16)
+    )
+
+
+def response_db(sections: np.ndarray, rate: float) -> np.ndarray:
+    full = np.insert(sections, 3, 1.0, axis=1)
+    return 20 * np.log10(np.maximum(np.abs(signal.sosfreqz(full, FREQUENCIES, fs=rate)[1]), 1e-12))
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_sixteen_bands_of_all_shapes_and_slopes_follow_their_prototypes(rate):
+    worst = 0.0
+    for seed in range(12):
+        many = random_eq(seed)
+        wanted = sum(band_prototype_db(band, FREQUENCIES) for band in many)
+        cuts = [band_prototype_db(b, FREQUENCIES) for b in many if b.shape in (*WITH_SLOPE, "notch")]
+        heard = np.min(cuts, axis=0) > -24
+        miss = np.abs(response_db(side_sections(bands(*many), rate), rate) - wanted)
+        worst = max(worst, miss[heard].max())
+    print(f"sixteen bands at {rate} Hz: worst {worst:.3f} dB")
+    assert worst <= 0.1
+
+
+@pytest.mark.parametrize("gain", [-24, -9, 5, 18])
+def test_a_tilt_turns_about_its_frequency(gain):
+    f = np.array([20.0, 1000.0, 20_000.0])
+    side = bands(Band(shape="tilt", frequency_hz=1000, gain_db=gain, q=0.5))
+    made = 20 * np.log10(np.abs(KINDS["eq"].response(Eq(id=1, upper=side), "upper", f, 96_000)))
+    assert made == pytest.approx([-gain / 2, 0, gain / 2], abs=0.35)
+
+
+PHASES = ("linear", "matched")
+CURVE = bands(
+    Band(frequency_hz=60, gain_db=8, q=1.5),
+    Band(frequency_hz=1200, gain_db=-9, q=3),
+    Band(shape="high-shelf", frequency_hz=7000, gain_db=6),
+)
+
+
+def impulse_spectrum(strip: Strip, size: int = 2**18) -> tuple[np.ndarray, np.ndarray]:
+    """Frequencies and spectra (2, bins) of both legs' responses, latency taken out."""
+    chain = Chain(strip, RATE)
+    sound = np.zeros((2, size))
+    sound[:, 0] = 1.0
+    out = np.roll(chain.process(sound, 0), -chain.latency, axis=1)
+    return np.fft.rfftfreq(size, 1 / RATE), np.fft.rfft(out, axis=1)
+
+
+@pytest.mark.parametrize(
+    "side",
+    [
+        CURVE,
+        bands(Band(frequency_hz=50, gain_db=12, q=6)),
+        bands(Band(frequency_hz=25, gain_db=-12, q=2), Band(shape="low-shelf", frequency_hz=50, gain_db=-12)),
+        bands(
+            Band(shape="high-pass", frequency_hz=50, slope=48),
+            Band(shape="low-pass", frequency_hz=9000, slope=24),
+        ),
+        bands(*(b for b in random_eq(3) if b.shape != "notch")),
+    ],
+)
+def test_linear_phase_has_the_magnitude_and_no_phase(side):
+    strip = Strip(
+        split=LEFT_RIGHT, stages=(Eq(id=2, upper=side, lower=side, shared=EqShared(phase="linear")),)
+    )
+    f, spectra = impulse_spectrum(strip)
+    full = np.insert(side_sections(side, RATE), 3, 1.0, axis=1)
+    wanted = np.abs(signal.sosfreqz(full, f, fs=RATE)[1])
+    heard = (f >= 20) & (wanted > 10 ** (-24 / 20))
+    miss = np.abs(20 * np.log10(np.abs(spectra[0][heard]) / wanted[heard])).max()
+    print(f"linear phase: worst {miss:.4f} dB")
+    assert miss <= 0.05
+    assert np.abs(np.angle(spectra[0][heard])).max() < 2e-3
+
+
+def test_linear_phase_rings_no_longer_than_its_latency_says():
+    stage = Eq(id=2, upper=CURVE, lower=None, shared=EqShared(phase="linear"))
+    chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), RATE)
+    sound = np.zeros((2, 200_000))
+    sound[:, 90_000] = 1.0
+    out = chain.process(sound, 0)
+    half = eq_phase.reach([side_sections(CURVE, RATE)], RATE)
+    assert half < chain.latency
+    first = np.flatnonzero(np.abs(out[0]) > 1e-14)[0]
+    assert 90_000 + chain.latency - half <= first
+    assert np.array_equal(out[1], np.roll(sound[1], chain.latency))  # the other leg passes, in time
+
+
+def test_matched_legs_turn_alike_and_keep_their_magnitudes():
+    stage = Eq(id=2, upper=None, lower=CURVE, shared=EqShared(phase="matched"))
+    f, (upper, lower) = impulse_spectrum(Strip(split=LEFT_RIGHT, stages=(stage,)))
+    heard = (f >= 20) & (f < 22_000)
+    wanted = signal.sosfreqz(np.insert(side_sections(CURVE, RATE), 3, 1.0, axis=1), f, fs=RATE)[1]
+    assert np.abs(20 * np.log10(np.abs(upper[heard]))).max() < 0.05
+    assert np.abs(20 * np.log10(np.abs(lower[heard] / wanted[heard]))).max() < 0.05
+    assert np.abs(np.angle(lower[heard] / upper[heard])).max() < 0.005
+    assert np.abs(np.angle(lower[heard] / wanted[heard])).max() < 0.005
+
+
+@pytest.mark.parametrize("phase", ["minimum", "matched"])
+def test_a_side_eq_leaves_the_centre_and_moves_a_hard_left_source_as_theory_says(phase):
+    boost = bands(Band(frequency_hz=1000, gain_db=12, q=1))
+    strip = Strip(stages=(Eq(id=2, upper=None, lower=boost, shared=EqShared(phase=phase)),))
+    centre = np.repeat(noise(0.5)[:1], 2, axis=0)
+    out = through(strip, centre)
+    assert np.array_equal(out[0], out[1])
+    # A hard-left sine: the side grows by |H| and, in minimum phase, turns by its angle against the middle.
+    for hertz in (700.0, 1000.0, 1500.0):
+        tone = sine(hertz, 1.0, -12)
+        tone[1] = 0.0
+        left, right = np.sqrt(np.mean(through(strip, tone)[:, 16_000:40_000] ** 2, axis=1))
+        h = signal.sosfreqz(np.insert(side_sections(boost, RATE), 3, 1.0, axis=1), [hertz], fs=RATE)[1][0]
+        if phase == "matched":
+            h = abs(h)
+        wanted = 20 * np.log10(abs(1 + h) / abs(1 - h))
+        print(
+            f"{phase} legs at {hertz:.0f} Hz: left over right {20 * np.log10(left / right):.2f} dB, theory {wanted:.2f}"
+        )
+        assert 20 * np.log10(left / right) == pytest.approx(wanted, abs=0.05)
+
+
+@pytest.mark.parametrize("phase", PHASES)
+def test_a_flat_long_filter_on_one_leg_is_aligned_to_the_sample(phase, tmp_path):
+    """+6 and -6 dB at one frequency cancel; only one leg is late, and the engine holds the other back."""
+    flat = bands(Band(frequency_hz=800, gain_db=6), Band(frequency_hz=800, gain_db=-6))
+    path = write_wav(tmp_path / "a.wav", noise(1.0))
+    strip = Strip(stages=(Eq(id=2, upper=None, lower=flat, shared=EqShared(phase=phase)),))
+    with Reader(path) as reader:
+        residual = max(np.abs(a - b).max() for a, b in rendered(reader, strip))
+    print(f"{phase}: null of a flat session {20 * np.log10(residual):.0f} dBFS")
+    assert 20 * np.log10(residual) < -120
+
+
+LONG = Strip(stages=(Eq(id=2, upper=CURVE, lower=None, shared=EqShared(phase="linear")),))
+
+
+@given(st.lists(st.integers(1, 29_999), max_size=12))
+@settings(max_examples=10, deadline=None)
+def test_long_filters_do_not_depend_on_the_block_size(edges):
+    sound = noise(30_000 / RATE)
+    wanted = Chain(LONG, RATE).process(sound, 0)
+    chain = Chain(LONG, RATE)
+    places = sorted({0, 30_000, *edges})
+    out = [chain.process(sound[:, a:b].copy(), a) for a, b in itertools.pairwise(places)]
+    assert np.array_equal(np.concatenate(out, axis=1), wanted)
+
+
+def test_playing_a_late_strip_gives_what_an_export_gives_and_starts_where_asked(recording):
+    with Reader(recording) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, LONG)], axis=1)
+        playback = Playback(reader, LONG)
+        playback.play()
+        assert playback.heard_position == 0
+        out = np.concatenate([playback.read(512) for _ in range(200)], axis=1)
+        assert np.array_equal(out[:, : wanted.shape[1]], wanted)
+        playback.seek(50_000)
+        playback.play()
+        assert playback.heard_position == 50_000
+        out = np.concatenate([playback.read(480) for _ in range(20)], axis=1)
+        assert np.abs(out[:, 480:] - wanted[:, 50_480 : 50_000 + out.shape[1]]).max() < 1e-6
+        playback.pause()
+        assert playback.heard_position == 50_000 + 20 * 480
+
+
+def test_switching_the_phase_glides_in_result_and_reference():
+    tone = sine(100, 3.0, -6)
+    player = StripPlayer(Strip(split=LEFT_RIGHT, stages=(Eq(id=2, upper=CURVE, lower=CURVE),)), RATE)
+    steps, references = [], []
+    for k, start in enumerate(range(0, tone.shape[1] - 512, 512)):
+        if k > 100 and k % 20 == 10:
+            phase = ("linear", "matched", "minimum")[k // 20 % 3]
+            player.update(
+                Strip(
+                    split=LEFT_RIGHT,
+                    stages=(Eq(id=2, upper=CURVE, lower=CURVE, shared=EqShared(phase=phase)),),
+                ),
+                start,
+            )
+        block = tone[:, start : start + 512]
+        references.append(player.reference(block))
+        steps.append(player.process(block, start))
+    own = 0.5 * 2 * np.pi * 100 / RATE * 10 ** (6 / 20)
+    late = 40_000  # the first word comes when the delay lines are full
+    assert np.abs(np.diff(np.concatenate(steps, axis=1), axis=1)).max() < 3 * own
+    assert np.abs(np.diff(np.concatenate(references, axis=1)[:, late:], axis=1)).max() < 3 * own
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_half_a_mix_is_half_of_each_in_time(kind):
+    sound = noise(1.0)
+    full = STAGES[kind]
+    sides = {leg: type(getattr(full, leg)) for leg in ("upper", "lower")}
+    half = type(full)(**{**_fields(full), **{leg: _mixed(getattr(full, leg), 50) for leg in sides}})
+    none = type(full)(**{**_fields(full), **{leg: _mixed(getattr(full, leg), 0) for leg in sides}})
+    split = Split()
+    wet = encode(through(Strip(split=split, stages=(full,)), sound))
+    mixed = encode(through(Strip(split=split, stages=(half,)), sound))
+    assert np.abs(mixed - 0.5 * (wet + encode(sound))).max() < 1e-12
+    assert np.abs(through(Strip(split=split, stages=(none,)), sound) - sound).max() < 1e-15
+    change = type(full)(**{**_fields(full), "change_only": True})
+    assert (
+        np.abs(encode(through(Strip(split=split, stages=(change,)), sound)) - (wet - encode(sound))).max()
+        < 1e-12
+    )
+
+
+def _fields(stage) -> dict:
+    return {name: getattr(stage, name) for name in stage.__struct_fields__}
+
+
+def _mixed(side, percent):
+    return type(side)(**{**{n: getattr(side, n) for n in side.__struct_fields__}, "mix": percent})
+
+
+STAGES = {
+    "eq": Eq(id=2, upper=CURVE, lower=CURVE, shared=EqShared(phase="linear")),
+    "filter": Filter(id=2, upper=FilterSide(high_pass=True), lower=FilterSide(low_pass=True)),
+    "gain": Gain(id=2, upper=GainSide(gain_db=-3), lower=GainSide(gain_db=2, inverted=True)),
+    "width": Width(id=2, shared=WidthShared(width=150, mono_below=True)),
+}
+
+
+def test_level_kept_gives_back_what_was_measured():
+    sound = noise(0.2)
+    stage = Gain(id=2, upper=GainSide(gain_db=6), lower=GainSide(gain_db=6), level_kept=True, kept_db=-6.0)
+    assert np.abs(through(Strip(stages=(stage,)), sound) - sound).max() < 1e-12
+
+
+@pytest.mark.parametrize("split", [LEFT_RIGHT, *(Split(matrix=m) for m in MATRICES)])
+def test_width_is_the_same_image_in_every_split(split):
+    sound = noise(0.3)
+    out = through(Strip(split=split, stages=(Width(id=2, shared=WidthShared(width=40)),)), sound)
+    assert np.abs(encode(out) - encode(sound) * [[1.0], [0.4]]).max() < 1e-12
+    one = Width(id=2, lower=None, shared=WidthShared(width=0))
+    out = through(Strip(split=LEFT_RIGHT, stages=(one,)), sound)
+    assert np.abs(out[0] - encode(sound)[0]).max() < 1e-12 and np.array_equal(out[1], sound[1])
+
+
+@pytest.mark.parametrize("slope", [12, 24, 48])
+def test_mono_below_is_steep_and_true_in_phase(slope):
+    f = np.geomspace(10, 20_000, 500)
+    high, both = crossover(150.0, slope, RATE)
+    h, a = (signal.sosfreqz(np.insert(rows, 3, 1.0, axis=1), f, fs=RATE)[1] for rows in (high, both))
+    assert np.abs(np.abs(a) - 1).max() < 1e-9
+    heard = np.abs(h) > 1e-4
+    assert np.abs(np.angle(h[heard] / a[heard])).max() < 1e-6
+    wanted = 1 / (1 + (np.tan(np.pi * 150 / RATE) / np.tan(np.pi * f / RATE)) ** (slope // 6))
+    assert np.abs(h) == pytest.approx(wanted, abs=1e-9)
+    wide = sine(30, 1.0, -6)
+    wide[1] *= -1
+    stage = Width(id=2, shared=WidthShared(mono_below=True, mono_hz=150, slope=slope))
+    out = through(Strip(stages=(stage,)), wide)
+    assert np.abs(out[:, 20_000:]).max() < 0.5 * (30 / 150) ** (slope / 6) * 1.1
+
+
+def test_sides_that_are_off_pass():
+    sound = noise(0.2)
+    for stage in (
+        Width(id=2, upper=WidthSide(), lower=None, shared=WidthShared(width=0)),
+        Filter(id=2, upper=None, lower=None),
+    ):
+        assert np.abs(through(Strip(stages=(stage,)), sound) - sound).max() < 1e-15
