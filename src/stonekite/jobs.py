@@ -6,7 +6,8 @@ import msgspec
 
 from stonekite.engine.export import Parts
 from stonekite.files.audio import Bits
-from stonekite.session.types import Session, Stem
+from stonekite.measure.verdicts import Findings
+from stonekite.session.types import Session, Source, Stem
 
 
 class Analyse(msgspec.Struct, tag=True):
@@ -36,8 +37,21 @@ class Progress(msgspec.Struct, tag=True):
     done: float
 
 
+class Spectra(msgspec.Struct, tag=True):
+    """Find the long-term spectra of both legs before a stage and, if there is one, of a reference recording."""
+
+    number: int
+    stem: Stem
+    stage: int
+    reference: Source | None = None
+
+
 class Analysed(msgspec.Struct, tag=True):
-    """Figures with None for what is silent or does not exist, and the overview files."""
+    """Figures with None for what is silent or does not exist, and the overview files.
+
+    `findings` are those of the recording as it arrived, `changes` the loudness in LU that each stage at work
+    adds, without the level that it gives back.
+    """
 
     number: int
     before: dict[str, Any]
@@ -45,6 +59,16 @@ class Analysed(msgspec.Struct, tag=True):
     before_overview: str
     after_overview: str
     repaired: int
+    findings: Findings
+    changes: dict[int, float]
+
+
+class SpectraFound(msgspec.Struct, tag=True):
+    """Levels in dB (bands,) of the upper and the lower leg, of the recording and of the reference."""
+
+    number: int
+    legs: tuple[list[float], list[float]]
+    reference: tuple[list[float], list[float]] | None
 
 
 class Written(msgspec.Struct, tag=True):
@@ -64,5 +88,5 @@ class Cancelled(msgspec.Struct, tag=True):
     number: int
 
 
-Request = Analyse | Export | Cancel
-Answer = Progress | Analysed | Written | Failed | Cancelled
+Request = Analyse | Export | Spectra | Cancel
+Answer = Progress | Analysed | SpectraFound | Written | Failed | Cancelled

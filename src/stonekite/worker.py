@@ -4,6 +4,7 @@
 msgpack (stonekite.jobs, stonekite.framing). A new request ends the one that is running.
 """
 
+import math
 import os
 import queue
 import signal
@@ -11,13 +12,15 @@ import sys
 import threading
 from collections.abc import Generator
 from pathlib import Path
-from typing import Any
+from typing import NamedTuple
 
+import msgspec
 import numpy as np
 
+from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
 from stonekite.engine.overview import Overview
-from stonekite.engine.render import open_stem, rendered
+from stonekite.engine.render import open_source, rendered
 from stonekite.files.audio import AudioError
 from stonekite.framing import read_frame, write_frame
 from stonekite.jobs import (
@@ -30,9 +33,16 @@ from stonekite.jobs import (
     Failed,
     Progress,
     Request,
+    Spectra,
+    SpectraFound,
     Written,
 )
+from stonekite.measure.loudness import Loudness
+from stonekite.measure.source_check import SourceCheck
+from stonekite.measure.spectrum import LongTermSpectrum
 from stonekite.measure.summary import Figures, Summary, plain
+from stonekite.measure.verdicts import Findings
+from stonekite.session.types import Leg, Output, Source, Strip
 
 Steps = Generator[Answer, None, None]
 
@@ -41,13 +51,15 @@ class Worker:
     """Runs one request at a time; `before` results are kept as long as the recording is the same."""
 
     def __init__(self) -> None:
-        self._known: tuple[Any, Figures, str, int] | None = None
+        self._known: tuple[Source, Known] | None = None
 
-    def run(self, request: Analyse | Export) -> Steps:
+    def run(self, request: Analyse | Export | Spectra) -> Steps:
         """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
         try:
             if isinstance(request, Analyse):
                 yield from self._analyse(request)
+            elif isinstance(request, Spectra):
+                yield from self._spectra(request)
             else:
                 yield from self._export(request)
         except AudioError as error:
@@ -60,32 +72,62 @@ class Worker:
     def _analyse(self, request: Analyse) -> Steps:
         stem = request.stem
         folder = Path(request.folder)
-        identity = stem.source
-        with open_stem(stem) as reader:
-            known = self._known if self._known is not None and self._known[0] == identity else None
-            before = Meter(reader.facts.rate) if known is None else None
-            after = Meter(reader.facts.rate)
+        with open_source(stem.source) as reader:
+            rate = reader.facts.rate
+            known = self._known[1] if self._known is not None and self._known[0] == stem.source else None
+            before, check = (Meter(rate), SourceCheck(rate)) if known is None else (None, None)
+            after = Meter(rate)
+            changes = StageChanges(stem.strip, rate)
             done = 0
-            for unprocessed, processed in rendered(reader, stem.strip):
-                if before is not None:
+            for unprocessed, processed in rendered(reader, stem.strip, observer=changes.hear):
+                if before is not None and check is not None:
                     before.add(unprocessed)
+                    check.add(unprocessed)
                 after.add(processed)
                 done += processed.shape[1]
                 yield Progress(request.number, done / reader.facts.frames)
-            if before is not None:
+            if before is not None and check is not None:
                 path = before.save(folder / "before.npy")
-                known = (identity, before.summary.figures(), path, reader.repaired)
-                self._known = known
+                known = Known(before.summary.figures(), path, reader.repaired, check.findings())
+                self._known = stem.source, known
             assert known is not None
-            after_path = after.save(folder / f"after-{request.number % 2}.npy")
             yield Analysed(
                 request.number,
-                plain(known[1]),
+                plain(known.figures),
                 plain(after.summary.figures()),
-                known[2],
-                after_path,
-                known[3],
+                known.overview,
+                after.save(folder / f"after-{request.number % 2}.npy"),
+                known.repaired,
+                known.findings,
+                changes.loudness(),
             )
+
+    def _spectra(self, request: Spectra) -> Steps:
+        strip = request.stem.strip
+        place = [stage.id for stage in strip.stages].index(request.stage)
+        upstream = msgspec.structs.replace(
+            strip, stages=strip.stages[:place], upper=Leg(), lower=Leg(), output=Output()
+        )
+        legs = yield from self._averages(request, request.stem.source, upstream)
+        found = None
+        if request.reference is not None:
+            found = yield from self._averages(request, request.reference, Strip(split=strip.split))
+        yield SpectraFound(request.number, legs, found)
+
+    def _averages(
+        self, request: Spectra, source: Source, strip: Strip
+    ) -> Generator[Answer, None, tuple[list[float], list[float]]]:
+        """Long-term levels of both legs of a source."""
+        with open_source(source) as reader:
+            average = LongTermSpectrum(reader.facts.rate)
+            chain = Chain(strip, reader.facts.rate)
+            done = 0
+            for block in reader.blocks():
+                average.add(chain.split(chain.process(block, done)))
+                done += block.shape[1]
+                yield Progress(request.number, done / reader.facts.frames)
+        upper, lower = average.levels_db()
+        return upper.tolist(), lower.tolist()
 
     def _export(self, request: Export) -> Steps:
         steps: Generator = export(  # type: ignore[assignment]
@@ -107,6 +149,41 @@ class Worker:
                     yield Progress(request.number, step)
         finally:
             steps.close()
+
+
+class Known(NamedTuple):
+    """What is known of a recording as it arrived: figures, overview file, damaged samples, findings."""
+
+    figures: Figures
+    overview: str
+    repaired: int
+    findings: Findings
+
+
+class StageChanges:
+    """How much louder each stage at work makes the joined legs."""
+
+    def __init__(self, strip: Strip, rate: float) -> None:
+        self._chain = Chain(Strip(split=strip.split), rate)
+        self._rate = rate
+        self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in strip.stages}
+        self._meters: dict[int, tuple[Loudness, Loudness]] = {}
+
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
+        """Hear the legs (2, frames) before and after a stage."""
+        if stage not in self._meters:
+            self._meters[stage] = Loudness(self._rate), Loudness(self._rate)
+        for meter, legs in zip(self._meters[stage], (before, after), strict=True):
+            meter.add(self._chain.join(legs))
+
+    def loudness(self) -> dict[int, float]:
+        """Change in LU by stage, without the level that it gives back; nothing for silence."""
+        found = {}
+        for stage, (before, after) in self._meters.items():
+            change = after.integrated() - before.integrated() - self._given[stage]
+            if math.isfinite(change):
+                found[stage] = change
+        return found
 
 
 class Meter:

@@ -24,7 +24,8 @@ from stonekite.desktop.outputs import Output, SimulatedOutput, best_output, devi
 from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Status
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
-from stonekite.files.audio import AudioError, Reader
+from stonekite.engine.render import open_source
+from stonekite.files.audio import AudioError
 from stonekite.framing import read_frame, write_frame
 
 BLOCK = 512
@@ -80,6 +81,8 @@ class Player:
             playback.loop = (command.start, command.end) if command.end > command.start else None
         elif isinstance(command, protocol.Watch):
             playback.watched = command.stage
+            if self._live is not None:
+                self._live.smooth(command.parts)
 
     def _load_source(self, command: protocol.Load) -> None:
         if self._playback is not None:
@@ -87,7 +90,7 @@ class Player:
             self._playback = None
         source = command.source
         try:
-            reader = Reader(Path(source.path), source.channels, ahead=AHEAD_FRAMES)
+            reader = open_source(source, AHEAD_FRAMES)
         except AudioError as error:
             self._send(Fault(str(error)))
             return

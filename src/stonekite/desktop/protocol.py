@@ -11,9 +11,9 @@ import msgspec
 import numpy as np
 
 from stonekite.engine.listen import Listening
+from stonekite.measure.spectrum import BANDS
 from stonekite.session.types import Source, Strip
 
-BANDS = 240
 SCOPE = 384
 
 
@@ -53,9 +53,10 @@ class SetLoop(msgspec.Struct, tag=True):
 
 
 class Watch(msgspec.Struct, tag=True):
-    """Take spectra before and after this stage; -1: at the end of the legs."""
+    """Take spectra before and after this stage, -1: at the end of the legs; in bands of an octave over `parts`."""
 
     stage: int
+    parts: int = 12
 
 
 class Disturb(msgspec.Struct, tag=True):

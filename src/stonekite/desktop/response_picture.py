@@ -7,8 +7,8 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from stonekite.desktop.protocol import BANDS as SPECTRUM_BANDS
 from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
 from stonekite.stages.base import Stage

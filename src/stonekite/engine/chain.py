@@ -1,6 +1,7 @@
 """One strip with fixed settings: intake, split, stages, legs, join, output."""
 
 import copy
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,6 +15,9 @@ from stonekite.signal.delay import Delay
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import Kind, Stage
 from stonekite.stages.registry import kind_of
+
+Observer = Callable[[int, np.ndarray, np.ndarray], None]
+"""Is told a stage's id and the legs before and after it."""
 
 
 @dataclass
@@ -113,6 +117,7 @@ class Chain:
     def __init__(self, strip: Strip, rate: float) -> None:
         self.strip = strip
         self.rate = rate
+        self.observer: Observer | None = None
         self._gains = leg_gains(strip)
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
         self._output = OutputNode(strip.output) if strip.output != Output() else None
@@ -154,7 +159,10 @@ class Chain:
         for index, node in enumerate(self._nodes):
             if tap is not None and index == place:
                 tap.before.append(legs.copy())
+            before = legs.copy() if self.observer is not None else None
             node.process(legs, position)
+            if self.observer is not None and before is not None:
+                self.observer(node.id, before, legs)
             if tap is not None and index == place and node.id == tap.stage:
                 tap.after.append(legs.copy())
         if tap is not None and place == len(self._nodes):

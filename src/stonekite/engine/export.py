@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from stonekite.engine.chain import Chain
-from stonekite.engine.render import open_stem, rendered
+from stonekite.engine.render import open_source, rendered
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.types import Session
 from stonekite.signal.matrix import component
@@ -63,13 +63,13 @@ def export(
     split = stem.strip.split
     names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
     names["all"] = names["component"]
-    with open_stem(stem) as reader, ExitStack() as files:
+    with open_source(stem.source) as reader, ExitStack() as files:
         source = reader.facts
         target_rate = rate or source.rate
         chain = Chain(stem.strip, source.rate)
         dithered = dither and needs_dither(chain, source, bits, rate)
         out_frames = source.frames * target_rate // source.rate
-        if path.exists() and path.samefile(source.path):
+        if stem.source.generator is None and path.exists() and path.samefile(source.path):
             raise AudioError(f"“{path.name}” is the recording itself: choose another name.")
 
         def writer(where: Path, channels: int) -> Writer:

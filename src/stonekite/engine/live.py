@@ -3,15 +3,16 @@
 import numpy as np
 
 from stonekite.measure.loudness import k_weighting, lufs
+from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal import biquads
 from stonekite.signal.ring import Ring
 
-BANDS = 240
-LOW_HZ, HIGH_HZ = 20.0, 20_000.0
 SCOPE = 384
+SMOOTHINGS = (3, 6, 12, 24)
+"""Widths of the spectrum's bands, as parts of an octave."""
+DEFAULT_SMOOTHING = 12
 _WINDOW_S = 0.17
 _FALL_DB = 1.6  # the spectrum falls by this per look at the most
-_SMOOTH_OCTAVE = 1 / 12
 
 
 class Live:
@@ -29,15 +30,12 @@ class Live:
         self._weighting = biquads.pack(sections, sections)
         self._states = [biquads.rest(self._weighting) for _ in range(2)]
         self._clock = 0
-        centres = np.geomspace(LOW_HZ, HIGH_HZ, BANDS)
-        spread = 2 ** (_SMOOTH_OCTAVE / 2)
-        bins = np.arange(size // 2 + 1) * rate / size
-        self._low = np.interp(centres / spread, bins, np.arange(len(bins))) + 0.5
-        self._high = np.maximum(
-            np.interp(centres * spread, bins, np.arange(len(bins))) + 0.5, self._low + 1.0
-        )
-        self._above = centres > rate / 2
+        self._bands = BandMap(rate, size, 1 / DEFAULT_SMOOTHING)
         self.spectra_db = np.full((4, BANDS), -150.0)
+
+    def smooth(self, parts: int) -> None:
+        """Take the spectra in bands of an octave divided by `parts`."""
+        self._bands = BandMap(self.rate, self._size, 1 / parts)
 
     def hear(
         self, processed: np.ndarray, unprocessed: np.ndarray, before: np.ndarray, after: np.ndarray
@@ -60,20 +58,14 @@ class Live:
             ring.last[:] *= 0.5
 
     def look_at_spectra(self) -> np.ndarray:
-        """Levels in dBFS (4, BANDS), 1/12 octave: upper and lower leg before the stage, then after it.
+        """Levels in dBFS (4, BANDS): upper and lower leg before the stage, then after it.
 
         A full-scale sine reads 0 dB. Rises at once and falls slowly.
         """
         spectrum = np.fft.rfft(self._legs.last * self._window, axis=1)
         power = spectrum.real**2 + spectrum.imag**2
         power *= 32.0 / (3.0 * self._size**2)  # by Parseval, a sine of amplitude 1 sums to 1
-        total = np.concatenate([np.zeros((4, 1)), np.cumsum(power, axis=1)], axis=1)
-        grid = np.arange(total.shape[1])
-        now = np.empty((4, BANDS))
-        for row in range(4):
-            now[row] = np.interp(self._high, grid, total[row]) - np.interp(self._low, grid, total[row])
-        levels = 10 * np.log10(np.maximum(now, 1e-15))
-        levels[:, self._above] = -150.0
+        levels = self._bands.levels_db(power)
         self.spectra_db = np.maximum(levels, self.spectra_db - _FALL_DB)
         return self.spectra_db
 

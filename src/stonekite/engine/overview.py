@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from stonekite.files.audio import AudioError, Reader
+from stonekite.files.audio import AudioError, Blocks
 from stonekite.signal.matrix import COMPONENTS, component
 
 STRETCH = 128
@@ -41,7 +41,7 @@ def extremes(block: np.ndarray, stretch: int) -> np.ndarray:
     return out
 
 
-def sketch(reader: Reader, columns: int = 600, look: int = 256) -> np.ndarray:
+def sketch(reader: Blocks, columns: int = 600, look: int = 256) -> np.ndarray:
     """A first picture of a long file at once: each column looks at `look` frames only. (4, 2, columns)."""
     frames = reader.facts.frames
     out = np.zeros((4, 2, columns), dtype=np.float32)

@@ -6,7 +6,7 @@ from stonekite.engine.chain import Tap
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import StripPlayer, ramp
-from stonekite.files.audio import Reader
+from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
 
 SEAM_S = 0.005
@@ -20,7 +20,7 @@ class Playback:
     """
 
     def __init__(
-        self, reader: Reader, strip: Strip, listening: Listening | None = None, live: Live | None = None
+        self, reader: Blocks, strip: Strip, listening: Listening | None = None, live: Live | None = None
     ) -> None:
         self.reader = reader
         self.rate = reader.facts.rate

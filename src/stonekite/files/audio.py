@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal
+from typing import Literal, Self
 
 import numpy as np
 import soundfile
@@ -122,8 +122,41 @@ def pick_channels(facts: Facts, wanted: tuple[int, int] | None) -> tuple[int, in
     return wanted
 
 
-class Reader:
-    """Two channels of a file, read in pieces. Close it, or use it in a with statement.
+class Blocks:
+    """Two channels that can be read in pieces. Close it, or use it in a with statement.
+
+    `repaired` counts samples that were read as silence because they were damaged.
+    """
+
+    facts: Facts
+    repaired = 0
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Let go of what is open."""
+
+    def read(self, start: int, frames: int) -> np.ndarray:
+        """Frames from `start` on, shape (2, n), n < frames at the end."""
+        raise NotImplementedError
+
+    def blocks(self, frames: int = BLOCK) -> Iterator[np.ndarray]:
+        """All of it in pieces. A file cut short gives what is there."""
+        start = 0
+        while start < self.facts.frames:
+            block = self.read(start, frames)
+            if not block.shape[1]:
+                return
+            start += block.shape[1]
+            yield block
+
+
+class Reader(Blocks):
+    """Two channels of a file.
 
     `ahead` is how many frames are fetched at once for small reads (for playing: asking libsndfile often is
     slow). `repaired` counts samples that were not numbers, infinite or absurd and were read as silence.
@@ -137,12 +170,6 @@ class Reader:
         self.repaired = 0
         self._file = soundfile.SoundFile(str(path))
         self._place = 0
-
-    def __enter__(self) -> "Reader":
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self.close()
 
     def close(self) -> None:
         self._file.close()
@@ -183,16 +210,6 @@ class Reader:
             self.repaired += int(np.count_nonzero(bad))
             block[bad] = 0.0
         return block
-
-    def blocks(self, frames: int = BLOCK) -> Iterator[np.ndarray]:
-        """The whole file in pieces. A file cut short gives what is there."""
-        start = 0
-        while start < self.facts.frames:
-            block = self.read(start, frames)
-            if not block.shape[1]:
-                return
-            start += block.shape[1]
-            yield block
 
 
 class Writer:

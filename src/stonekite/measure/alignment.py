@@ -62,13 +62,7 @@ class Alignment:
         loud = power > 1e-20 * power.max(initial=0.0)
         if not self._count or not loud.any() or power.max() <= 0.0:
             return Offset(0.0, 1, 0.0)
-        coherence = np.zeros(len(power))
-        coherence[loud] = np.abs(self._cross[loud]) ** 2 / power[loud]
-        if self._count < 4:  # with so few frames coherence says nothing: plain phase weighting
-            coherence[loud] = 0.5
-        else:  # the bias of coherence averaged over overlapping frames of incoherent signals
-            bias = min(0.9, 1.6 / self._count)
-            coherence = np.clip((coherence - bias) / (1 - bias), 0.0, 0.9999)
+        coherence = self._coherence(loud, power)
         magnitude = np.maximum(np.abs(self._cross), 1e-300)
         weight = coherence / (1 - coherence)
         weight = np.minimum(weight, 100.0)
@@ -91,4 +85,25 @@ class Alignment:
         agreement = abs(near[place]) * len(correlation) / (2 * weight.sum())
         mean_coherence = float((coherence * weight).sum() / weight.sum())
         confidence = float(np.clip(agreement * min(1.0, mean_coherence * 2), 0.0, 1.0))
-        return Offset((place + shift - reach) / _UPSAMPLE, sign, confidence)
+        return Offset(float((place + shift - reach) / _UPSAMPLE), sign, confidence)
+
+    def _coherence(self, loud: np.ndarray, power: np.ndarray) -> np.ndarray:
+        """Magnitude-squared coherence (bins,) where the sides are loud, freed of its bias."""
+        coherence = np.zeros(len(power))
+        coherence[loud] = np.abs(self._cross[loud]) ** 2 / power[loud]
+        if self._count < 4:  # with so few frames coherence says nothing: plain phase weighting
+            coherence[loud] = 0.5
+            return coherence
+        # The bias of coherence averaged over overlapping frames of incoherent signals.
+        bias = min(0.9, 1.6 / self._count)
+        return np.clip((coherence - bias) / (1 - bias), 0.0, 0.9999)
+
+    def coherence(self) -> float:
+        """How much the sides have in common, 0 to 1: coherence weighted by what is loud; 1 if too little was heard."""
+        level = np.sqrt(self._own[0] * self._own[1])
+        level[0] = 0.0
+        if self._count < 16 or level.sum() <= 0.0:
+            return 1.0
+        power = self._own[0] * self._own[1]
+        found = self._coherence(power > 1e-20 * power.max(), power)
+        return float((found * level).sum() / level.sum())

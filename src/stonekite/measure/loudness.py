@@ -119,7 +119,7 @@ class Loudness:
 
     def integrated(self) -> float:
         """Integrated loudness (LUFS) with the absolute and the relative gate; minus infinity if all is gated."""
-        return integrated(self._windows(_MOMENTARY)[::_STEP])
+        return integrated(gating_blocks(self._power.means()))
 
     def range(self) -> float:
         """Loudness range (LU) after Tech 3342: 10th to 95th percentile of gated short-term loudness."""
@@ -131,6 +131,13 @@ class Loudness:
         levels = levels[levels >= lufs(power.mean()) + _RANGE_RELATIVE_LU]
         low, high = np.percentile(levels, [10, 95])
         return float(high - low)
+
+
+def gating_blocks(bins: np.ndarray) -> np.ndarray:
+    """Power of the 400 ms blocks, one every 100 ms, that loudness is gated by, from K-weighted power in bins."""
+    if len(bins) < _MOMENTARY:
+        return np.empty(0)
+    return np.lib.stride_tricks.sliding_window_view(bins, _MOMENTARY)[::_STEP].mean(axis=1)
 
 
 def integrated(power: np.ndarray) -> float:

@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from stonekite.session.types import LegName, Session, Strip
+from stonekite.session.types import LEGS, LegName, Session, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
@@ -56,11 +56,12 @@ def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
     """A stage with another value in one side and, if it is linked, the same change in the other side.
 
     Numbers keep the offset they had (the ratio, for settings with a log taper); everything else is copied.
-    A path that the other side does not have, such as a band that is only on one leg, is left alone.
+    A path that the other side does not have, such as a band that is only on one leg, is left alone, and so
+    are settings that the stage names as unlinked.
     """
     old = at(stage, (leg, *path))
     stage = put(stage, (leg, *path), value)
-    if not stage.linked:
+    if not stage.linked or str(path[-1]) in stage.unlinked:
         return stage
     there = (other(leg), *path)
     try:
@@ -75,6 +76,37 @@ def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
     return put(stage, there, setting.moved_with(partner, old, value))
 
 
+def link_setting(stage: Stage, name: str, on: bool) -> Stage:
+    """A linked stage that carries a setting across, or does not."""
+    rest = tuple(other for other in stage.unlinked if other != name)
+    return msgspec.structs.replace(stage, unlinked=rest if on else (*rest, name))
+
+
+def copied_across(stage: Stage, leg: LegName) -> Stage:
+    """A stage whose other side is as the side on `leg`."""
+    return msgspec.structs.replace(stage, **{other(leg): getattr(stage, leg)})
+
+
+def swapped(stage: Any) -> Stage:
+    """A stage whose sides have changed legs."""
+    return msgspec.structs.replace(stage, upper=stage.lower, lower=stage.upper)
+
+
+def reset(stage: Stage) -> Stage:
+    """A stage of the same kind and id as it is when it is new, on the legs it is on."""
+    fresh = type(stage)(id=stage.id)
+    gone = {leg: None for leg in LEGS if getattr(stage, leg) is None}
+    return msgspec.structs.replace(fresh, linked=stage.linked, unlinked=stage.unlinked, **gone)
+
+
+def insert_stage(session: Session, stem: int, stage: Stage, where: int) -> tuple[Session, int]:
+    """A session with a stage, under a new id, at a position of a stem's strip; returns it and the id."""
+    number = next_id(session)
+    stages = list(session.stems[stem].strip.stages)
+    stages.insert(where, msgspec.structs.replace(stage, id=number))
+    return put(session, ("stems", stem, "strip", "stages"), tuple(stages)), number
+
+
 def next_id(session: Session) -> int:
     """A number that no stem and no stage of the session has."""
     used = [stem.id for stem in session.stems]
@@ -84,10 +116,8 @@ def next_id(session: Session) -> int:
 
 def add_stage(session: Session, stem: int, kind: str, where: int | None = None) -> tuple[Session, int]:
     """A session with a new stage in a stem's strip; returns it and the stage's id."""
-    number = next_id(session)
-    stages = list(session.stems[stem].strip.stages)
-    stages.insert(len(stages) if where is None else where, KINDS[kind].STAGE(id=number))
-    return put(session, ("stems", stem, "strip", "stages"), tuple(stages)), number
+    place = len(session.stems[stem].strip.stages) if where is None else where
+    return insert_stage(session, stem, KINDS[kind].STAGE(id=0), place)
 
 
 def remove_stage(session: Session, stem: int, number: int) -> Session:

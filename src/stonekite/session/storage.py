@@ -94,6 +94,8 @@ def load(path: Path) -> Session:
 
 
 def _located(source: Source, folder: Path) -> Source:
+    if source.generator is not None:
+        return source
     written = Path(source.path)
     tries = [folder / written, folder / written.name, folder / "audio" / written.name]
     tries += [parent / written.name for parent in list(folder.parents)[:1]]
@@ -111,6 +113,9 @@ def save(session: Session, path: Path) -> None:
     folder = path.absolute().parent
     stems = []
     for stem in session.stems:
+        if stem.source.generator is not None:
+            stems.append(stem)
+            continue
         relative = os.path.relpath(stem.source.path, folder)
         stems.append(
             msgspec.structs.replace(

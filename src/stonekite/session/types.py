@@ -159,11 +159,63 @@ class Strip(Settings, frozen=True, kw_only=True):
         return self.upper if name == "upper" else self.lower
 
 
+class Generator(Settings, frozen=True, kw_only=True):
+    """A test signal in place of a recording."""
+
+    signal: Annotated[
+        Literal["twin-tones", "sweep", "pink-noise", "impulses"],
+        choice(
+            "Signal",
+            {
+                "twin-tones": "Twin tones",
+                "sweep": "Sweep",
+                "pink-noise": "Pink noise",
+                "impulses": "Impulses",
+            },
+            help="What is generated",
+        ),
+    ] = "twin-tones"
+    level_db: Annotated[
+        float, number("Level", "dB", -80.0, 0.0, step=1.0, help="Level of the greatest sample")
+    ] = -18.0
+    tone_hz: Annotated[
+        float,
+        number("Left tone", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Frequency on the left"),
+    ] = 440.0
+    interval: Annotated[
+        float,
+        number("Right by", "st", -48.0, 48.0, step=1.0, help="Semitones from the left tone to the right one"),
+    ] = 7.0
+    low_hz: Annotated[
+        float,
+        number("From", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Where the sweep begins"),
+    ] = 20.0
+    high_hz: Annotated[
+        float,
+        number("To", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Where the sweep ends"),
+    ] = 20000.0
+    correlation: Annotated[
+        float, number("Correlation", "", -1.0, 1.0, step=0.05, help="How much both sides have in common")
+    ] = 0.5
+    seconds: Annotated[
+        float, number("Period", "s", 0.05, 30.0, taper="log", step=1 / 4, help="Time until it begins again")
+    ] = 2.0
+
+
+USED_BY_SIGNAL = {
+    "twin-tones": ("level_db", "tone_hz", "interval"),
+    "sweep": ("level_db", "low_hz", "high_hz", "seconds"),
+    "pink-noise": ("level_db", "correlation"),
+    "impulses": ("level_db", "seconds"),
+}
+"""The settings that each of the generator's signals has."""
+
+
 class Source(Settings, frozen=True, kw_only=True):
-    """A recording: where it is and what was found there.
+    """A recording: where it is and what was found there; or, in its place, a test generator.
 
     `channels` are the two channels used (counted from 0; twice the same for mono), `fingerprint` tells the
-    file again when it was moved.
+    file again when it was moved. With a generator the path only names it.
     """
 
     path: str
@@ -172,6 +224,7 @@ class Source(Settings, frozen=True, kw_only=True):
     rate: Annotated[int, msgspec.Meta(ge=1000, le=1_000_000)]
     frames: Annotated[int, msgspec.Meta(ge=1)]
     fingerprint: str = ""
+    generator: Generator | None = None
 
 
 class Stem(Settings, frozen=True, kw_only=True):

@@ -1,0 +1,154 @@
+"""A look at what arrived: figures of each component of a recording, for the verdicts."""
+
+import math
+
+import numpy as np
+
+from stonekite.measure.alignment import Alignment
+from stonekite.measure.levels import Levels
+from stonekite.measure.loudness import Binned, gating_blocks, integrated, k_weighting
+from stonekite.measure.verdicts import Findings, SideFindings
+from stonekite.signal import biquads
+from stonekite.signal.matrix import COMPONENTS, component
+
+CLIP_LEVEL = 10 ** (-1 / 20)
+CLIP_RUN = 3
+"""So many equal samples in a row at CLIP_LEVEL or above are clipped."""
+OUTSIDE = 1e-7
+"""The share of the power that lies above the bandwidth."""
+
+
+class _Spectrum:
+    """Average power spectrum of each component."""
+
+    def __init__(self, rate: float) -> None:
+        self._size = 1 << int(np.round(np.log2(rate * 0.085)))
+        self._window = np.hanning(self._size + 1)[:-1]
+        self._rate = rate
+        self._rest = np.empty((2, 0))
+        self.power = dict.fromkeys(COMPONENTS, np.zeros(self._size // 2 + 1))
+
+    def add(self, block: np.ndarray) -> None:
+        joined = np.concatenate([self._rest, block], axis=1)
+        count = joined.shape[1] // self._size
+        self._rest = joined[:, count * self._size :].copy()
+        if not count:
+            return
+        frames = joined[:, : count * self._size].reshape(2, count, self._size)
+        left, right = np.fft.rfft(frames * self._window, axis=2)
+        for name, spectrum in zip(
+            COMPONENTS, (left, right, 0.5 * (left + right), 0.5 * (left - right)), strict=True
+        ):
+            self.power[name] = self.power[name] + (spectrum.real**2 + spectrum.imag**2).sum(axis=0)
+
+    def bandwidth_hz(self, name: str) -> float | None:
+        """Frequency below which all but OUTSIDE of the power lies; None for silence."""
+        power = self.power[name].copy()
+        power[:2] = 0.0  # a constant is not sound
+        total = power.sum()
+        if total <= 0.0:
+            return None
+        above = np.cumsum(power[::-1])[::-1]
+        place = int(np.flatnonzero(above > OUTSIDE * total)[-1])
+        return place * self._rate / self._size
+
+
+class SourceCheck:
+    """Hears a recording in blocks and answers with its figures."""
+
+    def __init__(self, rate: int) -> None:
+        self.rate = rate
+        self._levels = Levels(rate)
+        self._alignment = Alignment(rate)
+        self._spectrum = _Spectrum(rate)
+        sections = k_weighting(rate)
+        self._weighting = biquads.pack(sections, sections)
+        self._state = biquads.rest(self._weighting)
+        self._position = 0
+        self._power = {name: Binned(rate) for name in COMPONENTS}
+        self._sum = np.zeros(2)
+        self._clips = [_Clips(), _Clips()]
+
+    def add(self, block: np.ndarray) -> None:
+        """Hear block (2, frames)."""
+        if not block.shape[1]:
+            return
+        self._levels.add(block)
+        self._alignment.add(block)
+        self._spectrum.add(block)
+        self._sum += block.sum(axis=1)
+        for clips, row in zip(self._clips, block, strict=True):
+            clips.add(row)
+        weighted = np.array(block, order="C")
+        biquads.cascade(weighted, self._position, self._weighting, self._state)
+        self._position += block.shape[1]
+        for name in COMPONENTS:
+            self._power[name].add(component(weighted, name) ** 2)
+
+    def findings(self) -> Findings:
+        """All figures of what was heard."""
+        offset = self._alignment.offset()
+        dc = self._sum / max(1, self._position)
+        offsets = dict(zip(COMPONENTS, (dc[0], dc[1], dc.mean(), 0.5 * (dc[0] - dc[1])), strict=True))
+        clipped = dict(zip(("left", "right"), (c.finish() for c in self._clips), strict=True))
+        return Findings(
+            components={
+                name: SideFindings(
+                    rms_dbfs=_finite(self._levels.rms_dbfs(name)),
+                    lufs=_finite(integrated(gating_blocks(self._power[name].means()))),
+                    peak_dbfs=_finite(self._levels.peak_dbfs(name)),
+                    clipped=clipped.get(name, 0),
+                    dc=float(offsets[name]),
+                    noise_floor_dbfs=_finite(self._levels.noise_floor_dbfs(name)),
+                    bandwidth_hz=self._spectrum.bandwidth_hz(name),
+                )
+                for name in COMPONENTS
+            },
+            rate=self.rate,
+            correlation=_finite(self._levels.correlation()),
+            side_to_mid_db=_finite(self._levels.side_to_mid_db()),
+            offset_samples=offset.samples,
+            polarity=offset.polarity,
+            confidence=offset.confidence,
+            coherence=self._alignment.coherence(),
+        )
+
+
+class _Clips:
+    """Counts samples in runs of equal ones at the top."""
+
+    def __init__(self) -> None:
+        self._count = 0
+        self._run = 0  # repetitions in the run that is still open
+        self._last = 0.0
+
+    def add(self, row: np.ndarray) -> None:
+        previous = np.concatenate([[self._last], row[:-1]])
+        self._last = row[-1]
+        same = (row == previous) & (np.abs(row) >= CLIP_LEVEL)
+        edges = np.diff(np.concatenate([[False], same, [False]]).astype(np.int8))
+        runs = np.flatnonzero(edges < 0) - np.flatnonzero(edges > 0)
+        if not len(runs) or not same[0]:
+            self._close()
+        if not len(runs):
+            return
+        runs[0] += self._run
+        self._run = 0
+        if same[-1]:
+            self._run = int(runs[-1])
+            runs = runs[:-1]
+        self._count += int((runs[runs >= CLIP_RUN - 1] + 1).sum())
+
+    def _close(self) -> None:
+        if self._run >= CLIP_RUN - 1:
+            self._count += self._run + 1
+        self._run = 0
+
+    def finish(self) -> int:
+        """How many samples were clipped."""
+        self._close()
+        return self._count
+
+
+def _finite(value: float) -> float | None:
+    return value if math.isfinite(value) else None

@@ -1,0 +1,190 @@
+"""What is to be said about a recording that arrived: findings in figures, verdicts in one sentence each."""
+
+import math
+from typing import Literal
+
+import msgspec
+
+Fault = Literal[
+    "silent",
+    "one-side-silent",
+    "nearly-silent",
+    "mono",
+    "mono-off-centre",
+    "inverted",
+    "late",
+    "louder",
+    "offset",
+    "clipped",
+    "narrow-band",
+    "unrelated",
+    "width",
+]
+SureEnough = 0.5
+"""Confidence below which nothing is said about time and polarity."""
+
+NEARLY_SILENT_DBFS = -60.0
+SAME_DB = -80.0
+LOUDER_DB = 2.0
+LATE_SAMPLES = 0.5
+OFFSET = 1e-3
+_DUTY = 40.0
+_NAMES = {"left": "Left", "right": "Right"}
+
+
+class SideFindings(msgspec.Struct, frozen=True):
+    """Figures of one component; None where there is silence."""
+
+    rms_dbfs: float | None
+    lufs: float | None
+    peak_dbfs: float | None
+    clipped: int
+    dc: float
+    noise_floor_dbfs: float | None
+    bandwidth_hz: float | None
+
+
+class Findings(msgspec.Struct, frozen=True):
+    """Figures of a recording: of each component, and of both sides together."""
+
+    components: dict[str, SideFindings]
+    rate: int
+    correlation: float | None
+    side_to_mid_db: float | None
+    offset_samples: float
+    polarity: int
+    confidence: float
+    coherence: float
+
+
+class Verdict(msgspec.Struct, frozen=True):
+    """One sentence about a recording. `side` is the one it is about, `amount` its figure (dB, samples)."""
+
+    fault: Fault
+    sentence: str
+    side: Literal["left", "right"] | None = None
+    amount: float = 0.0
+
+    @property
+    def usual(self) -> bool:
+        """Whether it only says how things are, and nothing is wrong."""
+        return self.fault == "width" and self.amount <= 0.0
+
+
+def verdicts(found: Findings) -> list[Verdict]:
+    """What is to be said, the most important first."""
+    left, right = found.components["left"], found.components["right"]
+    if left.rms_dbfs is None and right.rms_dbfs is None:
+        return [Verdict("silent", "The recording is silent.")]
+    said = _lost_side(left, right)
+    if not said:
+        said = [*_togetherness(found), *_loudness(found, left, right)]
+    said += _offsets(found) + _clipping(found)
+    return (
+        said if any(v.fault in ("one-side-silent", "nearly-silent") for v in said) else [*said, _width(found)]
+    )
+
+
+def _lost_side(left: SideFindings, right: SideFindings) -> list[Verdict]:
+    for side, mine, others in (("left", left, right), ("right", right, left)):
+        name = _NAMES[side]
+        if mine.rms_dbfs is None:
+            return [Verdict("one-side-silent", f"{name} is silent.", side)]  # type: ignore[arg-type]
+        assert mine.rms_dbfs is not None
+        if (
+            mine.rms_dbfs < NEARLY_SILENT_DBFS
+            and others.rms_dbfs is not None
+            and mine.rms_dbfs < others.rms_dbfs - _DUTY
+        ):
+            words = f"{name} is nearly silent ({_shown(mine.rms_dbfs)} dBFS)."
+            return [Verdict("nearly-silent", words, side, mine.rms_dbfs)]  # type: ignore[arg-type]
+    return []
+
+
+def _togetherness(found: Findings) -> list[Verdict]:
+    """Identical sides, polarity, time, and sides that have nothing to do with each other."""
+    ratio = found.side_to_mid_db
+    if ratio is None or ratio < SAME_DB:
+        return [Verdict("mono", "Both sides are identical: this is mono.")]
+    if found.correlation is not None and found.correlation > 1 - 1e-7:
+        return [
+            Verdict(
+                "mono-off-centre",
+                "Both sides carry the same sound at different levels: this is mono, off centre.",
+            )
+        ]
+    said = []
+    if found.confidence >= SureEnough:
+        if found.polarity < 0:
+            said.append(Verdict("inverted", "Right is inverted.", "right"))
+        if abs(found.offset_samples) >= LATE_SAMPLES:
+            late: Literal["left", "right"] = "right" if found.offset_samples > 0 else "left"
+            samples = abs(found.offset_samples)
+            words = f"{_NAMES[late]} is late by {1000 * samples / found.rate:.2f} ms ({samples:.1f} samples)."
+            said.append(Verdict("late", words, late, samples))
+    elif found.coherence < 0.02 and abs(found.correlation or 0.0) < 0.03:
+        said.append(Verdict("unrelated", "The sides have nothing in common: two microphones, or two tracks."))
+    return said
+
+
+def _loudness(found: Findings, left: SideFindings, right: SideFindings) -> list[Verdict]:
+    said: list[Verdict] = []
+    if left.lufs is not None and right.lufs is not None and abs(right.lufs - left.lufs) >= LOUDER_DB:
+        louder: Literal["left", "right"] = "right" if right.lufs > left.lufs else "left"
+        amount = abs(right.lufs - left.lufs)
+        said.append(Verdict("louder", f"{_NAMES[louder]} is {amount:.1f} dB louder.", louder, amount))
+    if left.bandwidth_hz and right.bandwidth_hz:
+        narrow: Literal["left", "right"] = "left" if left.bandwidth_hz < right.bandwidth_hz else "right"
+        low, high = sorted((left.bandwidth_hz, right.bandwidth_hz))
+        if low < 0.5 * high:
+            words = f"{_NAMES[narrow]} ends at {low / 1000:.1f} kHz, the other side at {high / 1000:.1f} kHz."
+            said.append(Verdict("narrow-band", words, narrow, low))
+    return said
+
+
+def _offsets(found: Findings) -> list[Verdict]:
+    sides = [(_NAMES[s], found.components[s].dc) for s in _NAMES if abs(found.components[s].dc) >= OFFSET]
+    if not sides:
+        return []
+    words = " and ".join(f"{name} has an offset of {_signed(100 * dc)} %" for name, dc in sides)
+    return [
+        Verdict("offset", f"{words}: a constant that is no sound.", amount=max(abs(dc) for _, dc in sides))
+    ]
+
+
+def _clipping(found: Findings) -> list[Verdict]:
+    sides = [(_NAMES[s], found.components[s].clipped) for s in _NAMES if found.components[s].clipped]
+    if not sides:
+        return []
+    words = " and ".join(f"{name} is clipped in {count:,} samples" for name, count in sides)
+    return [
+        Verdict(
+            "clipped",
+            f"{words.replace(',', ' ')}; what was cut off is lost.",
+            amount=sum(c for _, c in sides),
+        )
+    ]
+
+
+def _width(found: Findings) -> Verdict:
+    """How wide it is; `amount` above 0 where that deserves a look."""
+    ratio = found.side_to_mid_db
+    if ratio is None or ratio < -60:
+        return Verdict("width", "Side is silent: the image is a point in the middle.")
+    where = f"Side is {abs(ratio):.1f} dB {'under' if ratio < 0 else 'over'} Mid"
+    if ratio < -20:
+        return Verdict("width", f"{where}: close to mono.")
+    if ratio <= -3:
+        return Verdict("width", f"{where}: a usual width.")
+    loss = 10 * math.log10(1 + 10 ** (ratio / 10)) if ratio < 60 else math.inf
+    if ratio <= 0:
+        return Verdict("width", f"{where}: wide; {loss:.1f} dB are lost in mono.")
+    return Verdict("width", f"{where}: {loss:.1f} dB are lost in mono.", amount=ratio)
+
+
+def _shown(value: float) -> str:
+    return f"{value:.1f}".replace("-", "−")
+
+
+def _signed(value: float) -> str:
+    return f"{value:+.1f}".replace("-", "−")
