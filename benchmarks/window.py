@@ -152,7 +152,7 @@ def painting_rows(seconds: float = 8.0) -> list[tuple[str, str]]:
     share = meter.share()
     fps = len(ticks) / seconds
     gap = max(np.diff(ticks)) * 1000
-    picture = window.editor.picture
+    picture = window.panel.eq.picture
     spectra = np.array(window.transport.status["spectra"])
     pixmap = QPixmap(picture.size())
 
@@ -215,7 +215,7 @@ def robot_rows(seconds: float) -> list[tuple[str, str]]:
     loads = []
     while time.monotonic() < end:
         stage = window.document.strip.stages[0]
-        picture = window.editor.picture
+        picture = window.panel.eq.picture
         what = rng.randrange(6)
         if what == 0:
             picture.add_asked.emit(20 * 1000 ** rng.random(), rng.uniform(-9, 9))
@@ -233,7 +233,7 @@ def robot_rows(seconds: float) -> list[tuple[str, str]]:
                 *rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")])
             )
         elif what == 4:
-            window.choose(stage.id, rng.choice(["upper", "lower"]))
+            window.stages.choose(stage.id, rng.choice(["upper", "lower"]))
         else:
             window.transport.seek(rng.randrange(48_000 * 30))
         acts += 1

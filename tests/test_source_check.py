@@ -133,6 +133,14 @@ def test_nothing_is_said_of_time_and_polarity_without_confidence():
     assert not {"late", "inverted"} & set(said(sound))
 
 
+def test_tones_that_fit_themselves_again_give_no_confidence():
+    t = np.arange(4 * RATE) / RATE
+    for left, right in ((440, 440), (440, 659), (100, 8000)):
+        tones = 0.3 * np.stack([np.sin(2 * np.pi * left * t), np.sin(2 * np.pi * right * (t - 0.0004))])
+        assert looked_at(tones).confidence < 0.5
+        assert not {"late", "inverted"} & set(said(tones))
+
+
 @pytest.mark.parametrize(
     "fault", ["one-side-silent", "nearly-silent", "inverted", "late", "louder", "offset", "narrow-band"]
 )

@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_design import FREQUENCIES, prototype_db
 
+from stonekite.engine.audition import Audition, auditioned
 from stonekite.engine.chain import Chain
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import rendered
@@ -338,3 +339,18 @@ def test_sides_that_are_off_pass():
         Filter(id=2, upper=None, lower=None),
     ):
         assert np.abs(through(Strip(stages=(stage,)), sound) - sound).max() < 1e-15
+
+
+def test_auditions_play_a_stage_out_its_change_and_the_range_of_a_band():
+    sound = noise(0.5)
+    stage = Eq(id=2, upper=bands(Band(frequency_hz=1000, gain_db=9, q=2)), lower=EqSide())
+    strip = Strip(stages=(stage,))
+    assert auditioned(strip, None) is strip and auditioned(strip, Audition(9, "out")) is strip
+    assert np.array_equal(through(auditioned(strip, Audition(2, "out")), sound), sound)
+    change = through(auditioned(strip, Audition(2, "change")), sound)
+    assert np.abs(change - (through(strip, sound) - sound)).max() < 1e-12
+    only = encode(through(auditioned(strip, Audition(2, "band", "upper", 0)), sound))
+    f, power = signal.welch(only[0], RATE, nperseg=4096)
+    around = (f > 800) & (f < 1250)
+    assert power[around].mean() > 100 * power[(f < 350) | (f > 2900)].mean()
+    assert np.abs(only[1]).max() < 0.05 * np.abs(only[0]).max()

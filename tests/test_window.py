@@ -68,6 +68,12 @@ def from_menu(qtbot, menu: QMenu, word: str) -> None:
     qtbot.waitUntil(window.isActiveWindow)
 
 
+def pick(qtbot, choice, word: str) -> None:
+    """Click a choice and then one of its words."""
+    choice.setFocus()
+    from_menu(qtbot, choice.open_menu(), word)
+
+
 def press(qtbot, window: Window, key, modifier=Qt.KeyboardModifier.NoModifier) -> None:
     qtbot.keyClick(window, key, modifier)
 
@@ -80,24 +86,24 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
     click(qtbot, window.kite, window.kite.plus_centre("lower"))
     from_menu(qtbot, window.add_popup, "EQ")
     stage = window.document.strip.stages[0]
-    assert window._chosen == (stage.id, "lower")
-    picture = window.editor.picture
+    assert window.stages.chosen == (stage.id, "lower")
+    picture = window.panel.eq.picture
     double_click(qtbot, picture, QPointF(picture.x_of(3000), picture.y_of(6)))
     band = window.document.strip.stages[0].lower.bands[0]
     assert band.frequency_hz == pytest.approx(3000, rel=0.02) and band.gain_db == pytest.approx(6, abs=0.3)
     drag(qtbot, picture, picture.handle(band), QPointF(picture.x_of(800), picture.y_of(-6)))
     band = window.document.strip.stages[0].lower.bands[0]
     assert band.frequency_hz == pytest.approx(800, rel=0.02) and band.gain_db == pytest.approx(-6, abs=0.3)
-    field = window.editor.fields["frequency_hz"]
+    field = window.panel.eq.fields["frequency_hz"]
     click(qtbot, field, QPointF(field.width() - 20, 9))
     qtbot.keyClicks(QApplication.focusWidget(), "1.2k")
     qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
     assert window.document.strip.stages[0].lower.bands[0].frequency_hz == 1200.0
     # The other leg gets a shelf; the upper leg is turned down.
-    click(qtbot, window.leg_choice, window.leg_choice.cell("upper").center())
-    click(qtbot, window.editor.row, window.editor.row.cell(0).center())
-    click(qtbot, window.editor.shape, window.editor.shape.cell("high-shelf").center())
-    gain = window.editor.fields["gain_db"]
+    click(qtbot, window.panel.leg_choice, window.panel.leg_choice.cell("upper").center())
+    click(qtbot, window.panel.eq.row, window.panel.eq.row.cell(0).center())
+    pick(qtbot, window.panel.eq.shape, "High shelf")
+    gain = window.panel.eq.fields["gain_db"]
     gain.setFocus()
     for _ in range(6):
         qtbot.keyClick(gain, Qt.Key.Key_Up)
@@ -150,7 +156,7 @@ def test_every_split_and_matrix_by_menu(opened, qtbot):
         action.trigger()
         split = opened.document.strip.split
         assert split.mode == mode and (not matrix or split.matrix == matrix)
-        names = opened.leg_choice._words if opened._chosen else None
+        names = opened.panel.leg_choice._words if opened.stages.chosen else None
         assert names is None or list(names.values()) == [
             theme.NAMES[split.component(leg)] for leg in ("upper", "lower")
         ]
@@ -168,12 +174,12 @@ def test_leg_buttons(opened, qtbot):
 
 
 def test_linked_sides_move_together_and_unlinked_ones_do_not(opened, qtbot):
-    opened.add_stage("eq")
-    qtbot.mouseClick(opened.linked, LEFT)
-    click(qtbot, opened.editor.row, opened.editor.row.cell(2).center())
+    opened.stages.add("eq")
+    qtbot.mouseClick(opened.panel.linked, LEFT)
+    click(qtbot, opened.panel.eq.row, opened.panel.eq.row.cell(2).center())
     stage = opened.document.strip.stages[0]
     assert stage.linked and stage.upper.bands[2] is not None and stage.lower.bands[2] is not None
-    q = opened.editor.fields["q"]
+    q = opened.panel.eq.fields["q"]
     q.setFocus()
     qtbot.keyClick(q, Qt.Key.Key_Up)
     stage = opened.document.strip.stages[0]
@@ -185,12 +191,12 @@ def test_linked_sides_move_together_and_unlinked_ones_do_not(opened, qtbot):
 
 
 def test_stones_are_chosen_reordered_and_taken_off(opened, qtbot):
-    opened.add_stage("eq")
-    opened.add_stage("eq")
+    opened.stages.add("eq")
+    opened.stages.add("eq")
     first, second = (s.id for s in opened.document.strip.stages)
     kite = opened.kite
     click(qtbot, kite, kite.stone_centre(first, "lower"))
-    assert opened._chosen == (first, "lower")
+    assert opened.stages.chosen == (first, "lower")
     drag(qtbot, kite, kite.stone_centre(first, "lower"), kite.stone_centre(second, "lower"))
     assert [s.id for s in opened.document.strip.stages] == [second, first]
     drag(
@@ -204,16 +210,16 @@ def test_stones_are_chosen_reordered_and_taken_off(opened, qtbot):
     assert opened.document.stage(first).upper is not None
     kite.setFocus()
     qtbot.keyClick(kite, Qt.Key.Key_Left)
-    assert opened._chosen == (second, "upper")
+    assert opened.stages.chosen == (second, "upper")
     press(qtbot, opened, Qt.Key.Key_B)
     assert not opened.document.stage(second).inserted
     qtbot.keyClick(kite, Qt.Key.Key_Delete)
-    assert opened.document.stage(second) is None and opened._chosen[0] == first
+    assert opened.document.stage(second) is None and opened.stages.chosen[0] == first
 
 
 def test_bands_by_keyboard(opened, qtbot):
-    opened.add_stage("eq")
-    picture, row = opened.editor.picture, opened.editor.row
+    opened.stages.add("eq")
+    picture, row = opened.panel.eq.picture, opened.panel.eq.row
     row.setFocus()
     qtbot.keyClick(row, Qt.Key.Key_Return)
     picture.setFocus()
@@ -226,8 +232,8 @@ def test_bands_by_keyboard(opened, qtbot):
 
 
 def test_seventeen_bands_are_one_too_many_and_it_says_so(opened, qtbot):
-    opened.add_stage("eq")
-    picture = opened.editor.picture
+    opened.stages.add("eq")
+    picture = opened.panel.eq.picture
     for k in range(17):
         picture.add_asked.emit(100.0 * (k + 1), 3.0)
     assert len(opened.document.strip.stages[0].upper.bands) == 16
@@ -235,8 +241,8 @@ def test_seventeen_bands_are_one_too_many_and_it_says_so(opened, qtbot):
 
 
 def test_the_drawn_curve_is_the_response_of_the_filters(opened, qtbot):
-    opened.add_stage("eq")
-    picture = opened.editor.picture
+    opened.stages.add("eq")
+    picture = opened.panel.eq.picture
     picture.add_asked.emit(9000.0, 9.0)
     stage = opened.document.strip.stages[0]
     frequencies = np.geomspace(20, 20_000, 400)
@@ -376,8 +382,8 @@ def test_an_export_can_be_cancelled(opened, qtbot, tmp_path):
 
 
 def test_everything_has_a_name_a_tooltip_and_fits(opened, qtbot):
-    opened.add_stage("eq")
-    opened.editor.picture.add_asked.emit(500.0, 3.0)
+    opened.stages.add("eq")
+    opened.panel.eq.picture.add_asked.emit(500.0, 3.0)
     for size in ((1100, 700), (1280, 800), (1920, 1080)):
         opened.resize(*size)
         QApplication.processEvents()

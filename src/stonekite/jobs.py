@@ -28,6 +28,14 @@ class Export(msgspec.Struct, tag=True):
     dither: bool
 
 
+class Separate(msgspec.Struct, tag=True):
+    """Write both sides of a source to two mono files in a folder."""
+
+    number: int
+    source: Source
+    folder: str
+
+
 class Cancel(msgspec.Struct, tag=True):
     number: int
 
@@ -88,5 +96,5 @@ class Cancelled(msgspec.Struct, tag=True):
     number: int
 
 
-Request = Analyse | Export | Spectra | Cancel
+Request = Analyse | Export | Spectra | Separate | Cancel
 Answer = Progress | Analysed | SpectraFound | Written | Failed | Cancelled

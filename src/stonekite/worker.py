@@ -22,6 +22,7 @@ from stonekite.engine.export import Exported, export
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
 from stonekite.files.audio import AudioError
+from stonekite.files.components import separate
 from stonekite.framing import read_frame, write_frame
 from stonekite.jobs import (
     Analyse,
@@ -33,6 +34,7 @@ from stonekite.jobs import (
     Failed,
     Progress,
     Request,
+    Separate,
     Spectra,
     SpectraFound,
     Written,
@@ -53,13 +55,17 @@ class Worker:
     def __init__(self) -> None:
         self._known: tuple[Source, Known] | None = None
 
-    def run(self, request: Analyse | Export | Spectra) -> Steps:
+    def run(self, request: Analyse | Export | Spectra | Separate) -> Steps:
         """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
         try:
             if isinstance(request, Analyse):
                 yield from self._analyse(request)
             elif isinstance(request, Spectra):
                 yield from self._spectra(request)
+            elif isinstance(request, Separate):
+                source = request.source
+                paths = separate(Path(source.path), Path(request.folder), channels=source.channels)
+                yield Written(request.number, [str(p) for p in paths], 0, 0, False)
             else:
                 yield from self._export(request)
         except AudioError as error:

@@ -13,6 +13,8 @@ from stonekite.session.types import LegName, Loop, Session, Source, Stem, Strip
 from stonekite.stages.base import Stage
 
 STEM = 0
+LEVEL_KEPT_LU = 0.03
+"""A stage keeps its level as well as this."""
 
 
 def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Session, Facts]:
@@ -80,6 +82,9 @@ class Document(QObject):
         """Open a session file. Raises SessionError, AudioError if its recording cannot be used."""
         session = storage.load(path)
         source = session.stems[STEM].source
+        if source.generator is not None:
+            self.open(session, path)
+            return
         found = facts(Path(source.path))
         if found.rate != source.rate or found.channels != source.channel_count:
             raise AudioError(
@@ -127,6 +132,28 @@ class Document(QObject):
     def stage(self, number: int) -> Stage | None:
         """The stage of that id, or None."""
         return next((stage for stage in self.strip.stages if stage.id == number), None)
+
+    def keep_levels(self, changes: dict[int, float]) -> None:
+        """Give back the loudness that stages add, as measured, where they are to keep their level.
+
+        What is measured follows from the settings, so it is no step to undo.
+        """
+        stages = tuple(self._levelled(stage, changes.get(stage.id)) for stage in self.strip.stages)
+        if stages == self.strip.stages or self._history is None:
+            return
+        clean = not self.modified
+        self._history.amend(edits.put(self.session, ("stems", STEM, "strip", "stages"), stages))
+        if clean:
+            self._saved = self.session
+        self.changed.emit()
+
+    @staticmethod
+    def _levelled(stage: Stage, change: float | None) -> Stage:
+        if not stage.level_kept or change is None:
+            return stage
+        wanted = min(36.0, max(-36.0, -change))
+        near = abs(wanted - stage.kept_db) < LEVEL_KEPT_LU
+        return stage if near else msgspec.structs.replace(stage, kept_db=round(wanted, 2))
 
     def set_loop(self, loop: Loop | None) -> None:
         """Change the loop; it is saved, but not a step to undo."""

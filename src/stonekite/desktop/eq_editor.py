@@ -9,8 +9,10 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 
 from stonekite.desktop.document import Document
 from stonekite.desktop.eq_picture import EqPicture
-from stonekite.desktop.fields import Segments, Toggle, ValueField
+from stonekite.desktop.fields import Choice, Toggle, ValueField
+from stonekite.desktop.stage_editor import SettingsRow, put_shared
 from stonekite.desktop.theme import NAMES, font, mixed, roles
+from stonekite.desktop.view_bar import ViewBar
 from stonekite.session.edits import other, put_linked
 from stonekite.session.types import LegName
 from stonekite.stages import eq
@@ -18,10 +20,14 @@ from stonekite.stages.settings import settings_of
 
 _BAND = settings_of(eq.Band)
 _NUMBERS = ("frequency_hz", "gain_db", "q")
+_PLACES = 8
 
 
 class BandRow(QWidget):
-    """Eight places for bands: each shows number, shape, frequency and gain, or a plus where it is free."""
+    """Places for bands: each shows number, shape, frequency and gain, or a plus where it is free.
+
+    There are eight places until all are used, and then as many again, with fewer words in each.
+    """
 
     slot_chosen = Signal(int)
     add_asked = Signal(int)
@@ -35,7 +41,7 @@ class BandRow(QWidget):
         self.setToolTip(
             "The bands of this leg. Click one to edit it, or a free place to add one (arrow keys, Enter)."
         )
-        self._bands: list[eq.Band | None] = [None] * eq.BANDS
+        self._bands: list[eq.Band | None] = [None] * _PLACES
         self._slot = -1
         self._colour = roles.chalk
 
@@ -44,14 +50,17 @@ class BandRow(QWidget):
 
     def show_bands(self, side: eq.EqSide | None, slot: int, colour) -> None:
         bands = list(side.bands) if side else []
-        self._bands = bands + [None] * (eq.BANDS - len(bands))
+        used = sum(band is not None for band in bands)
+        places = _PLACES if len(bands) <= _PLACES and used < _PLACES else eq.BANDS
+        self._bands = bands + [None] * (places - len(bands))
         self._slot, self._colour = slot, colour
         self.setAccessibleDescription(f"Band {slot + 1} chosen" if slot >= 0 else "no band chosen")
         self.update()
 
     def cell(self, slot: int) -> QRectF:
-        width = (self.width() + 6) / eq.BANDS
-        return QRectF(slot * width, 0, width - 6, self.height())
+        gap = 6 if len(self._bands) == _PLACES else 3
+        width = (self.width() + gap) / len(self._bands)
+        return QRectF(slot * width, 0, width - gap, self.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -69,22 +78,30 @@ class BandRow(QWidget):
                 painter.setFont(font(10))
                 painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, "+")
                 continue
-            inner = cell.adjusted(8, 3, -7, -4)
+            roomy = len(self._bands) == _PLACES
+            inner = cell.adjusted(8, 3, -7, -4) if roomy else cell.adjusted(4, 3, -3, -4)
             painter.setFont(font(8.5, bold=True))
             painter.setPen(self._colour if band.on else roles.muted)
             painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, str(slot + 1))
             painter.setPen(roles.chalk if band.on else roles.muted)
             name = eq.SHAPES[band.shape] if band.on else "off"
-            painter.drawText(inner.adjusted(14, 0, 0, 0), Qt.AlignmentFlag.AlignTop, name)
+            if roomy:
+                painter.drawText(inner.adjusted(14, 0, 0, 0), Qt.AlignmentFlag.AlignTop, name)
             painter.setFont(font(8))
             painter.setPen(roles.muted if not band.on else mixed(roles.chalk, roles.panel, 0.85))
             bottom = Qt.AlignmentFlag.AlignBottom
+            hertz = _BAND["frequency_hz"].shown(band.frequency_hz)
+            if not roomy:
+                hertz = hertz.removesuffix(" Hz").replace(" kHz", "k")
             painter.drawText(
-                inner, bottom | Qt.AlignmentFlag.AlignLeft, _BAND["frequency_hz"].shown(band.frequency_hz)
+                inner,
+                bottom | Qt.AlignmentFlag.AlignLeft,
+                hertz if roomy else hertz.removesuffix(" Hz").replace(" kHz", "k"),
             )
             if band.shape in eq.WITH_GAIN:
                 gain = _BAND["gain_db"].shown(band.gain_db).removesuffix(" dB")
-                painter.drawText(inner, bottom | Qt.AlignmentFlag.AlignRight, gain)
+                place = bottom if roomy else Qt.AlignmentFlag.AlignTop
+                painter.drawText(inner, place | Qt.AlignmentFlag.AlignRight, gain)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         for slot, band in enumerate(self._bands):
@@ -94,7 +111,7 @@ class BandRow(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         step = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1}.get(Qt.Key(event.key()))
         if step is not None:
-            self.slot_chosen.emit((self._slot + step) % eq.BANDS)
+            self.slot_chosen.emit((self._slot + step) % len(self._bands))
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._bands[self._slot] is None:
             self.add_asked.emit(max(0, self._slot))
         else:
@@ -105,6 +122,9 @@ class EqEditor(QWidget):
     """Shows and edits one EQ stage of a document."""
 
     refused = Signal(str)
+    tie_asked = Signal(str, bool)
+    match_asked = Signal()
+    alone_asked = Signal(object)
 
     def __init__(self, document: Document, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -114,10 +134,11 @@ class EqEditor(QWidget):
         self._slots: dict[LegName, int] = {"upper": 0, "lower": 0}
         self.picture = EqPicture()
         self.row = BandRow()
-        self.shape = Segments(eq.SHAPES, "Shape", _BAND["shape"].help)
-        assert _BAND["slope"].words is not None
-        self.slope = Segments(_BAND["slope"].words, "Slope", _BAND["slope"].help)
+        self.view = ViewBar(self.picture)
+        self.shape = Choice(_BAND["shape"], "Band")
+        self.slope = Choice(_BAND["slope"], "Band")
         self.on = Toggle("On", "Band on", "Whether the band is heard")
+        self.alone = Toggle("Alone", "Band alone", "Hear only the range that this band works on, of this leg")
         self.remove = QPushButton("×")
         self.remove.setAccessibleName("Remove band")
         self.remove.setFixedWidth(28)
@@ -131,13 +152,31 @@ class EqEditor(QWidget):
         for field in self.fields.values():
             values.addWidget(field, 1)
         values.addWidget(self.on)
+        values.addWidget(self.alone)
         values.addWidget(self.remove)
+        self.mix = ValueField(settings_of(eq.EqSide)["mix"], "EQ")
+        self.mix.setMaximumWidth(150)
+        self.shared = SettingsRow(eq.EqShared, "EQ")
+        self.shared.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.match = QPushButton("Match…")
+        self.match.setObjectName("small")
+        self.match.setToolTip(
+            "A starting curve that brings this leg's spectrum to the other leg's, or to a reference's"
+        )
+        last = QHBoxLayout()
+        last.setSpacing(12)
+        last.addWidget(self.shared)
+        last.addWidget(self.mix, 1)
+        last.addWidget(self.match)
+        last.addStretch(1)
+        last.addWidget(self.view)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
         layout.addWidget(self.picture, 1)
         layout.addWidget(self.row)
         layout.addLayout(values)
+        layout.addLayout(last)
         self.picture.slot_chosen.connect(self.choose)
         self.picture.dragged.connect(self._dragged)
         self.picture.add_asked.connect(self._add_at)
@@ -147,10 +186,17 @@ class EqEditor(QWidget):
         self.shape.chosen.connect(lambda shape: self._put("shape", shape))
         self.slope.chosen.connect(lambda slope: self._put("slope", slope))
         self.on.clicked.connect(lambda on: self._put("on", on))
+        self.alone.clicked.connect(lambda on: self.alone_asked.emit((self._leg, self.slot) if on else None))
+        self.match.clicked.connect(self.match_asked)
+        self.mix.moved.connect(self._put_mix)
+        self.mix.refused.connect(self.refused)
+        self.shared.moved.connect(self._put_shared)
         self.remove.clicked.connect(lambda: self._remove(self.slot))
         for name, field in self.fields.items():
             field.moved.connect(lambda value, token, name=name: self._put(name, value, token))
             field.refused.connect(self.refused)
+            field.tie_asked.connect(lambda on, name=name: self.tie_asked.emit(name, on))
+        self.mix.tie_asked.connect(lambda on: self.tie_asked.emit("mix", on))
 
     @property
     def slot(self) -> int:
@@ -184,7 +230,7 @@ class EqEditor(QWidget):
         self.row.setEnabled(side is not None)
         self.row.show_bands(side, self.slot, colour)
         shown = band or eq.Band()
-        for widget in (self.shape, self.slope, self.on, self.remove, *self.fields.values()):
+        for widget in (self.shape, self.slope, self.on, self.alone, self.remove, *self.fields.values()):
             widget.setEnabled(band is not None)
         self.shape.show_value(shown.shape)
         self.slope.show_value(shown.slope)
@@ -192,6 +238,15 @@ class EqEditor(QWidget):
         self.fields["gain_db"].setVisible(shown.shape in eq.WITH_GAIN)
         self.on.setChecked(shown.on)
         self.on.set_colour(colour)
+        self.alone.set_colour(colour)
+        self.mix.set_colour(colour)
+        self.mix.setEnabled(side is not None)
+        if side is not None:
+            self.mix.show_value(side.mix)
+        self.match.setEnabled(side is not None)
+        self.shared.show_values(stage.shared)
+        for name, field in {**self.fields, "mix": self.mix}.items():
+            field.set_tied((name not in stage.unlinked) if stage.linked else None)
         for name, field in self.fields.items():
             field.set_colour(colour)
             field.show_value(getattr(shown, name))
@@ -204,6 +259,8 @@ class EqEditor(QWidget):
 
     def choose(self, slot: int) -> None:
         """Edit another band of this leg."""
+        if slot != self.slot and self.alone.isChecked():  # what is heard alone goes along
+            self.alone_asked.emit((self._leg, slot))
         self._slots[self._leg] = slot
         self.refresh()
 
@@ -212,6 +269,26 @@ class EqEditor(QWidget):
 
     def _put(self, name: str, value: Any, token: object = None) -> None:
         self._dragged(self.slot, {name: value}, token)
+
+    def _put_mix(self, value: float, token: object) -> None:
+        stage = self.stage
+        if stage is not None and getattr(stage, self._leg) is not None:
+            words = f"{NAMES[self._document.strip.split.component(self._leg)]} EQ: mix"
+            gesture = None if token is None else (token, self._number, self._leg, "mix")
+            self._document.put_in_side(stage, self._leg, ("mix",), value, words, gesture)
+
+    def _put_shared(self, field: str, value: Any, token: object) -> None:
+        if self.stage is not None:
+            put_shared(self._document, self.stage, field, value, token)
+
+    def use_bands(self, bands: tuple[eq.Band, ...], words: str) -> None:
+        """Replace the bands of the leg in front."""
+        stage = self.stage
+        side = getattr(stage, self._leg) if stage is not None else None
+        if stage is not None and side is not None:
+            side = msgspec.structs.replace(side, bands=bands)
+            self._slots[self._leg] = 0
+            self._document.put_stage(msgspec.structs.replace(stage, **{self._leg: side}), words)
 
     def _dragged(self, slot: int, values: dict[str, Any], token: object = None) -> None:
         stage, band = self.stage, self._band(slot)

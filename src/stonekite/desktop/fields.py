@@ -1,10 +1,12 @@
 """Controls that come from a declared setting: nothing about range, unit or words is said again here."""
 
+from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QSizePolicy, QToolTip, QWidget
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
 
 from stonekite.desktop.theme import faded, font, roles
 from stonekite.stages.settings import Setting
@@ -20,6 +22,7 @@ class ValueField(QWidget):
 
     moved = Signal(float, object)
     refused = Signal(str)
+    tie_asked = Signal(bool)
 
     def __init__(
         self, setting: Setting, owner: str = "", *, compact: bool = False, parent: QWidget | None = None
@@ -32,6 +35,7 @@ class ValueField(QWidget):
         self._drag: tuple[float, float] | None = None
         self._token: object = None
         self._edit: QLineEdit | None = None
+        self._tied: bool | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(f"{owner} {setting.label}".strip())
@@ -49,6 +53,15 @@ class ValueField(QWidget):
     def minimumSizeHint(self) -> QSize:
         return QSize(170, 24) if self._compact else QSize(84, 38)
 
+    def set_label(self, label: str) -> None:
+        """Another word before the value than the declared one."""
+        self.setting = replace(self.setting, label=label)
+        self.update()
+
+    def set_default(self, value: float) -> None:
+        """Another value to go back to than the declared one."""
+        self.setting = replace(self.setting, default=value)
+
     @property
     def value(self) -> float:
         return self._value
@@ -65,8 +78,16 @@ class ValueField(QWidget):
         self._colour = colour
         self.update()
 
+    def set_tied(self, tied: bool | None) -> None:
+        """Mark the value as carried across to the other leg or not; None where there is no link."""
+        if tied != self._tied:
+            self._tied = tied
+            self._describe()
+            self.update()
+
     def _describe(self) -> None:
-        self.setAccessibleDescription(self.setting.shown(self._value))
+        tie = {None: "", True: ", linked", False: ", not linked"}[self._tied]
+        self.setAccessibleDescription(self.setting.shown(self._value) + tie)
 
     def _move(self, value: float, token: object = None) -> None:
         value = self.setting.held(value)
@@ -94,10 +115,16 @@ class ValueField(QWidget):
         top = QRectF(2, 3 if self._compact else 2, self.width() - 4, 18)
         shown = self.setting.shown(self._value)
         label = self.setting.label
-        room = top.width() - self.fontMetrics().horizontalAdvance(shown) - 8
+        room = top.width() - self.fontMetrics().horizontalAdvance(shown) - (8 if self._tied is None else 17)
         if not self._compact:
             label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideRight, int(room))
-        painter.drawText(top, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label)
+        shift = 0.0
+        if self._tied is not None:
+            shift = 9.0
+            self._paint_tie(painter)
+        painter.drawText(
+            top.adjusted(shift, 0, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label
+        )
         painter.setPen(roles.chalk if on else roles.muted)
         painter.setFont(font(9))
         if self._edit is None:
@@ -126,8 +153,36 @@ class ValueField(QWidget):
             painter.setPen(QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine))
             painter.drawRoundedRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1), 5, 5)
 
+    def _paint_tie(self, painter: QPainter) -> None:
+        """Two strokes, as between the stones of a linked stage; broken where the value stays on its leg."""
+        painter.setPen(QPen(roles.chalk if self._tied else roles.muted, 1.2))
+        for x in (3.0, 6.0):
+            if self._tied:
+                painter.drawLine(QPointF(x, 6.5), QPointF(x, 15.5))
+            else:
+                painter.drawLine(QPointF(x, 6.5), QPointF(x, 9.0))
+                painter.drawLine(QPointF(x, 13.0), QPointF(x, 15.5))
+
+    def tie_place(self) -> QPointF:
+        """Where the mark of the link is."""
+        return QPointF(5, 11)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        menu.addAction("Type a value", self.type_value)
+        menu.addAction(f"Reset to {self.setting.shown(self.setting.default)}", self.reset)
+        if self._tied is not None:
+            action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(not self._tied))
+            action.setCheckable(True)
+            action.setChecked(self._tied)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(event.globalPos())
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
         if event.button() != Qt.MouseButton.LeftButton:
+            return
+        if self._tied is not None and event.position().x() < 10 and event.position().y() < 20:
+            self.tie_asked.emit(not self._tied)
             return
         self._drag = (event.position().x(), self.setting.to_travel(self._value))
         self._token = object()
@@ -320,6 +375,107 @@ class Segments(QWidget):
             self._choose(keys[(keys.index(self._value) + step) % len(keys)])
 
 
+class Choice(QWidget):
+    """One of several words, with room for only one: a label above it, and the others in a menu."""
+
+    chosen = Signal(object)
+
+    def __init__(self, setting: Setting, owner: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        assert setting.words is not None
+        self._label = setting.label
+        self._words = dict(setting.words)
+        self._value: Any = setting.default
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(f"{owner} {setting.label}".strip())
+        self.setToolTip(
+            f"{setting.label}: {setting.help}.\nClick for all: {', '.join(self._words.values())}. "
+            "Arrow keys and the wheel go from one to the next."
+        )
+
+    @property
+    def value(self) -> Any:
+        return self._value
+
+    def show_value(self, value: Any) -> None:
+        """Show a choice without saying that it was made."""
+        self._value = value
+        self.setAccessibleDescription(self._words.get(value, ""))
+        self.update()
+
+    def sizeHint(self) -> QSize:
+        metrics = self.fontMetrics()
+        words = max(metrics.horizontalAdvance(word) for word in self._words.values()) + 30
+        return QSize(max(words, int(metrics.horizontalAdvance(self._label) * 0.95) + 6), 38)
+
+    minimumSizeHint = sizeHint
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font(8.5))
+        painter.setPen(roles.muted)
+        painter.drawText(QRectF(2, 0, self.width() - 4, 16), Qt.AlignmentFlag.AlignLeft, self._label)
+        box = QRectF(0.5, 16.5, self.width() - 1, 20)
+        painter.setPen(QPen(roles.chalk if self.hasFocus() else roles.line, 1))
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(box, 9.5, 9.5)
+        ink = roles.chalk if self.isEnabled() else roles.muted
+        painter.setPen(ink)
+        painter.setFont(font(9))
+        inner = box.adjusted(9, 0, -16, 0)
+        painter.drawText(
+            inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self._words[self._value]
+        )
+        x, y = box.right() - 10, box.center().y()
+        painter.setPen(QPen(ink, 1.2))
+        painter.drawPolyline([QPointF(x - 3, y - 1.5), QPointF(x, y + 1.5), QPointF(x + 3, y - 1.5)])
+
+    def _choose(self, value: Any) -> None:
+        if value != self._value:
+            self.show_value(value)
+            self.chosen.emit(value)
+
+    def open_menu(self) -> QMenu:
+        """Show all words."""
+        menu = QMenu(self)
+        for value, word in self._words.items():
+            action = menu.addAction(word, lambda value=value: self._choose(value))
+            action.setCheckable(True)
+            action.setChecked(value == self._value)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(self.mapToGlobal(self.rect().bottomLeft()))
+        return menu
+
+    def _step(self, steps: int) -> None:
+        keys = list(self._words)
+        place = min(len(keys) - 1, max(0, keys.index(self._value) + steps))
+        self._choose(keys[place])
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() == Qt.MouseButton.LeftButton:
+            self.open_menu()
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self._step(1 if event.angleDelta().y() > 0 else -1)
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        steps = {
+            Qt.Key.Key_Up: 1,
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Down: -1,
+            Qt.Key.Key_Left: -1,
+        }.get(Qt.Key(event.key()))
+        if steps is not None:
+            self._step(steps)
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Space):
+            self.open_menu()
+        else:
+            super().keyPressEvent(event)
+
+
 class Toggle(QAbstractButton):
     """A small word that is on or off: filled when it is on."""
 
@@ -370,3 +526,37 @@ class Words(QLabel):
         painter.setPen(roles.muted)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
         painter.drawText(QRectF(self.rect()), self.alignment(), text)
+
+
+Control = ValueField | Segments | Choice | Toggle
+_SIDE_BY_SIDE = 3
+"""More words than this do not stand side by side."""
+
+
+def control_for(setting: Setting, owner: str, *, compact: bool = False) -> Control:
+    """The control that fits a declared setting: a slider, words, or a switch."""
+    if setting.words is not None:
+        if len(setting.words) > _SIDE_BY_SIDE:
+            return Choice(setting, owner)
+        return Segments(setting.words, f"{owner} {setting.label}", f"{setting.label}: {setting.help}")
+    if isinstance(setting.default, bool):
+        return Toggle(setting.label, f"{owner} {setting.label}", setting.help)
+    return ValueField(setting, owner, compact=compact)
+
+
+def on_move(control: Control, act: Callable[[Any, object], None]) -> None:
+    """Call `act` with a new value and a gesture token whenever a control is moved."""
+    if isinstance(control, ValueField):
+        control.moved.connect(act)
+    elif isinstance(control, Toggle):
+        control.clicked.connect(lambda on: act(on, None))
+    else:
+        control.chosen.connect(lambda value: act(value, None))
+
+
+def show_on(control: Control, value: Any) -> None:
+    """Show a value on any control."""
+    if isinstance(control, Toggle):
+        control.setChecked(value)
+    else:
+        control.show_value(value)

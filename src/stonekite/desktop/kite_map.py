@@ -79,6 +79,7 @@ class KiteMap(QWidget):
         self._chosen: tuple[int, LegName] | None = None
         self._levels = {"upper": -150.0, "lower": -150.0}
         self._loudness = {"upper": "", "lower": ""}
+        self._open = ""
         self._hover: Hit | None = None
         self._press: tuple[QPointF, Hit] | None = None
         self._drag: QPointF | None = None
@@ -95,6 +96,11 @@ class KiteMap(QWidget):
     def choose(self, stage: int | None, leg: LegName = "upper") -> None:
         """Mark a stone as the one whose editor is open."""
         self._chosen = None if stage is None else (stage, leg)
+        self.update()
+
+    def mark(self, view: str) -> None:
+        """Mark the source or the output as what is open."""
+        self._open = view
         self.update()
 
     def show_levels(self, upper_db: float, lower_db: float) -> None:
@@ -320,7 +326,8 @@ class KiteMap(QWidget):
         self, painter: QPainter, box: QRectF, title: str, first: str, second: str, hovered: str
     ) -> None:
         over = self._hover is not None and self._hover.what == hovered
-        painter.setPen(QPen(roles.muted if over else roles.line, 1))
+        border = roles.chalk if self._open == hovered else (roles.muted if over else roles.line)
+        painter.setPen(QPen(border, 1))
         painter.setBrush(roles.raised)
         painter.drawRoundedRect(box, 5, 5)
         inner = box.adjusted(9, 7, -7, -7)
@@ -441,8 +448,8 @@ class KiteMap(QWidget):
             "plus": f"Add a stage ({', '.join(kind.LABEL for kind in KINDS.values())}) at the end of the legs",
             "split": "How the stereo signal is split: left/right, or mid/side with one of three matrices"
             + (f" (now {split.matrix})" if split.mode == "mid-side" else ""),
-            "source": "The recording. Click to open another one (Ctrl+O)",
-            "output": "The result. Click to export it (Ctrl+E)",
+            "source": "What arrived, and its intake (F5). Another recording: Ctrl+O",
+            "output": "Where both sides of the result stand (F7). Export it: Ctrl+E",
         }[hit.what]
 
 

@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from stonekite.engine.listen import Listening
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
 from stonekite.session.types import Source, Strip
 
@@ -56,7 +57,7 @@ class Watch(msgspec.Struct, tag=True):
     """Take spectra before and after this stage, -1: at the end of the legs; in bands of an octave over `parts`."""
 
     stage: int
-    parts: int = 12
+    parts: int = DEFAULT_SMOOTHING
 
 
 class Disturb(msgspec.Struct, tag=True):

@@ -8,6 +8,7 @@ from PySide6.QtGui import QHelpEvent, QPainter, QPainterPath, QPaintEvent, QPen,
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
@@ -30,6 +31,13 @@ def spoken_hertz(hertz: float) -> str:
     return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
 
 
+def _louder(db: float) -> str:
+    if abs(db) < 0.05:
+        return "equal on both sides"
+    most = "over " if abs(db) >= 59.9 else ""
+    return f"{most}{abs(db):.1f} dB louder on the {'left' if db > 0 else 'right'}"
+
+
 class ResponsePicture(QWidget):
     """Shows a stage whose kind has a response, with one leg in front."""
 
@@ -45,6 +53,10 @@ class ResponsePicture(QWidget):
         self._rate = 48_000.0
         self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
         self._curves: dict[str, np.ndarray] = {}
+        self._responses: dict[LegName, np.ndarray] = {}
+        self._peaks: np.ndarray | None = None
+        self._frozen = False
+        self._image = False
         self._ground: QPixmap | None = None
         self._front: QPixmap | None = None
 
@@ -54,9 +66,10 @@ class ResponsePicture(QWidget):
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
         if stage is not self._stage or rate != self._rate:
+            self._responses = {name: heard_response(stage, name, _FREQUENCIES, rate) for name in LEGS}
             self._curves = {
-                name: 20 * np.log10(np.maximum(np.abs(heard_response(stage, name, _FREQUENCIES, rate)), 1e-6))
-                for name in LEGS
+                name: 20 * np.log10(np.maximum(np.abs(response), 1e-6))
+                for name, response in self._responses.items()
             }
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self._ground = self._front = None
@@ -64,8 +77,30 @@ class ResponsePicture(QWidget):
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
+        if self._frozen:
+            return
         self._spectra = spectra
+        if self._peaks is not None:
+            self._peaks = np.maximum(self._peaks, spectra)
         self.update(self.plot().toAlignedRect())
+
+    def hold_peaks(self, on: bool) -> None:
+        """Keep the highest level at every frequency, from now on."""
+        self._peaks = self._spectra.copy() if on else None
+        self.update()
+
+    def freeze(self, on: bool) -> None:
+        """Let the spectrum stand still."""
+        self._frozen = on
+
+    def show_image(self, on: bool) -> None:
+        """Draw by how much the legs turn against each other."""
+        self._image = on
+        self._redraw()
+
+    def _redraw(self) -> None:
+        self._front = None
+        self.update()
 
     @property
     def range_db(self) -> float:
@@ -162,9 +197,11 @@ class ResponsePicture(QWidget):
         share = (SPECTRUM_TOP_DB - db) / (SPECTRUM_TOP_DB - SPECTRUM_BOTTOM_DB)
         return plot.top() + share * plot.height()
 
-    def _spectrum_line(self, row: int) -> QPolygonF:
+    def _spectrum_line(self, row: int, spectra: np.ndarray | None = None) -> QPolygonF:
         plot = self.plot()
-        levels = np.clip(self._spectra[row], SPECTRUM_BOTTOM_DB, SPECTRUM_TOP_DB)
+        levels = np.clip(
+            (self._spectra if spectra is None else spectra)[row], SPECTRUM_BOTTOM_DB, SPECTRUM_TOP_DB
+        )
         xs = np.linspace(plot.left(), plot.right(), len(levels))
         ys = self._spectrum_y(levels)
         return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
@@ -188,6 +225,9 @@ class ResponsePicture(QWidget):
         painter.drawPolyline(self._spectrum_line(3 - mine))
         painter.setPen(QPen(mixed(colour, roles.ground, 0.62), 1))
         painter.drawPolyline(self._spectrum_line(2 + mine))
+        if self._peaks is not None:
+            painter.setPen(QPen(mixed(roles.chalk, roles.ground, 0.5), 1))
+            painter.drawPolyline(self._spectrum_line(2 + mine, self._peaks))
         painter.setClipping(False)
 
     def _colour(self, leg: LegName):
@@ -222,9 +262,46 @@ class ResponsePicture(QWidget):
         if getattr(self._stage, self._leg) is not None:
             painter.setPen(QPen(self._colour(self._leg) if heard else roles.muted, 2.2))
             painter.drawPath(self._curve(self._leg))
+        if self._image:
+            self._paint_image(painter)
         painter.setClipping(False)
         self._paint_handles(painter)
         self._paint_legend(painter)
+
+    def _paint_image(self, painter: QPainter) -> None:
+        """The angle between the legs: half the picture's height is half a turn."""
+        plot = self.plot()
+        heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))
+        apart = phase_apart_deg(self._responses["upper"], self._responses["lower"])[:heard]
+        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))[:heard]
+        ys = plot.center().y() - apart / 180.0 * plot.height() / 2
+        painter.setPen(QPen(roles.chalk, 1.2, Qt.PenStyle.DotLine))
+        start = 0
+        breaks = [*(np.flatnonzero(np.abs(np.diff(apart)) > 180) + 1).tolist(), heard]
+        for stop in breaks:
+            painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[start:stop], ys[start:stop], strict=True)])
+            start = stop
+        painter.setFont(font(8.5))
+        painter.drawText(
+            plot.adjusted(12, 6, 0, 0),
+            Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop,
+            "dotted: angle between the legs, ±180° from bottom to top",
+        )
+
+    def _image_words(self, at: int) -> str:
+        upper, lower = (self._responses[leg][at : at + 1] for leg in LEGS)
+        apart = phase_apart_deg(upper, lower)[0]
+        names = " and ".join(NAMES[self._split.component(leg)] for leg in LEGS)
+        if self._split.mode == "left-right":
+            moved, together = centre_db(upper, lower)[0], centre_db(np.abs(upper), np.abs(lower))[0]
+            source = "a source in the centre"
+        else:
+            moved, together = hard_left_db(upper, lower)[0], hard_left_db(np.abs(upper), np.abs(lower))[0]
+            source = "a source hard left"
+        words = f"{names} {abs(apart):.0f}° apart; {source} comes out {_louder(moved)}"
+        return words + (
+            f" ({_louder(together)} if they turned alike)" if abs(moved - together) > 0.05 else ""
+        )
 
     def _paint_handles(self, painter: QPainter) -> None:
         """For pictures that can be dragged."""
@@ -267,7 +344,8 @@ class ResponsePicture(QWidget):
             f"{NAMES[self._split.component(leg)]} {self._curves[leg][at]:+.1f} dB".replace("-", "−")
             for leg in LEGS
         ]
-        return f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
+        words = f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
+        return f"{words}\n{self._image_words(at)}" if self._image else words
 
     def event(self, event: QEvent) -> bool:
         if isinstance(event, QHelpEvent):

@@ -1,108 +1,154 @@
-"""The editor that every kind of stage gets from its declared settings alone: a picture and two rows of controls."""
+"""The editor that every kind of stage gets from its declared settings alone: a picture and rows of controls."""
 
 from typing import Any
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Segments, Toggle, ValueField
+from stonekite.desktop.fields import Control, Segments, Toggle, ValueField, control_for, on_move, show_on
+from stonekite.desktop.handle_picture import HandlePicture
 from stonekite.desktop.response_picture import ResponsePicture
 from stonekite.desktop.theme import NAMES, roles
+from stonekite.desktop.view_bar import ViewBar
+from stonekite.session.edits import put_linked
 from stonekite.session.types import LEGS, LegName
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import KINDS, kind_of
-from stonekite.stages.settings import Setting, settings_of
+from stonekite.stages.registry import KINDS, kind_of, shared_type
+from stonekite.stages.settings import settings_of
 
-Control = ValueField | Segments | Toggle
-
-
-def control_for(setting: Setting, owner: str) -> Control:
-    """The control that fits a declared setting: slider, words side by side, or a switch."""
-    if setting.words is not None:
-        return Segments(setting.words, f"{owner} {setting.label}", f"{setting.label}: {setting.help}")
-    if isinstance(setting.default, bool):
-        return Toggle(setting.label, f"{owner} {setting.label}", setting.help)
-    return ValueField(setting, owner)
+_FEW = 3
+"""Both sides stand in one row if each has no more settings than this."""
 
 
-class SideRow(QWidget):
-    """All settings of one side of a stage in a row. `moved` gives name, value and gesture token."""
+class SettingsRow(QWidget):
+    """All settings of a struct in a row. `moved` gives name, value and gesture token, `tie_asked` name and wish."""
 
     moved = Signal(str, object, object)
     refused = Signal(str)
+    tie_asked = Signal(str, bool)
 
-    def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
+    def __init__(self, kind: type[msgspec.Struct], owner: str, *, stretch: bool = True) -> None:
         super().__init__()
-        self.leg = leg
-        self.name = QLabel("")
-        self.name.setFixedWidth(46)
         self.controls: dict[str, Control] = {}
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(10)
+        self.name = QLabel("")
+        self.name.hide()
         row.addWidget(self.name)
-        numbers = 0
-        for field, setting in settings_of(side).items():
-            control = self.controls[field] = control_for(setting, leg)
+        for field, setting in settings_of(kind).items():
+            control = self.controls[field] = control_for(setting, owner)
+            on_move(control, lambda value, token, f=field: self.moved.emit(f, value, token))
             if isinstance(control, ValueField):
-                control.moved.connect(lambda value, token, f=field: self.moved.emit(f, value, token))
                 control.refused.connect(self.refused)
-                numbers += 1
-            elif isinstance(control, Segments):
-                control.chosen.connect(lambda value, f=field: self.moved.emit(f, value, None))
-            else:
-                control.clicked.connect(lambda on, f=field: self.moved.emit(f, on, None))
+                control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
+            if isinstance(control, Segments) and setting.label:
+                label = QLabel(setting.label)
+                label.setObjectName("muted")
+                row.addWidget(label)
             row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
-        if numbers == 1:  # one slider need not span the window
-            row.addStretch(1)
+        if not stretch:
+            row.addStretch(0)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
-    def show_side(self, side: msgspec.Struct | None, component: str) -> None:
+    def show_values(self, values: msgspec.Struct | None, colour=roles.chalk) -> None:
         """Show values; None for a leg that passes."""
-        colour = roles.component(component)
-        self.name.setText(NAMES[component])
-        self.name.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
         for field, control in self.controls.items():
-            control.setEnabled(side is not None)
+            control.setEnabled(values is not None)
             if isinstance(control, ValueField | Toggle):
                 control.set_colour(colour)
-            if side is None:
-                continue
-            value = getattr(side, field)
-            if isinstance(control, Toggle):
-                control.setChecked(value)
-            else:
-                control.show_value(value)
-        for field, setting in settings_of(type(side) if side is not None else msgspec.Struct).items():
-            self.controls[field].setAccessibleName(f"{NAMES[component]} {setting.label}")
+            if values is not None:
+                show_on(control, getattr(values, field))
+
+
+class SideRow(SettingsRow):
+    """The settings of one side of a stage, with the name of its component before them."""
+
+    def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
+        super().__init__(side, leg)
+        self.leg = leg
+        self.name.setFixedWidth(46)
+        self.name.show()
+        self._labels = {field: setting.label for field, setting in settings_of(side).items()}
+        self._unlinked: tuple[str, ...] | None = None
+        for field, control in self.controls.items():
+            if not isinstance(control, ValueField):
+                control.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                control.customContextMenuRequested.connect(
+                    lambda place, f=field, c=control: self._offer_tie(f, c.mapToGlobal(place))
+                )
+
+    def _offer_tie(self, field: str, place) -> None:
+        if self._unlinked is None:
+            return
+        menu = QMenu(self)
+        tied = field not in self._unlinked
+        action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(field, not tied))
+        action.setCheckable(True)
+        action.setChecked(tied)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(place)
+
+    def show_side(
+        self, side: msgspec.Struct | None, component: str, unlinked: tuple[str, ...] | None
+    ) -> None:
+        """Show values; `unlinked` names what a linked stage does not carry across, None if it is not linked."""
+        colour = roles.component(component)
+        self._unlinked = unlinked
+        self.name.setText(NAMES[component])
+        self.name.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
+        self.show_values(side, colour)
+        for field, control in self.controls.items():
+            control.setAccessibleName(f"{NAMES[component]} {self._labels[field]}")
+            if isinstance(control, ValueField):
+                control.set_tied(None if unlinked is None else field not in unlinked)
 
 
 class StageEditor(QWidget):
     """Shows and edits one stage of a document, of any kind that has no editor of its own."""
 
     refused = Signal(str)
+    tie_asked = Signal(str, bool)
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._document = document
         self._number = -1
         self._leg: LegName = "upper"
-        self.picture = ResponsePicture()
+        handles = getattr(KINDS[kind], "HANDLES", None)
+        self.picture = ResponsePicture() if handles is None else HandlePicture(handles)
+        self.view = ViewBar(self.picture)
         self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].SIDE, leg) for leg in LEGS}
+        shared = shared_type(kind)
+        self.shared = SettingsRow(shared, "Shared") if shared is not None else None
+        few = len(settings_of(KINDS[kind].SIDE)) <= _FEW
+        sides = QHBoxLayout() if few else QVBoxLayout()
+        sides.setSpacing(24 if few else 6)
+        for leg, row in self.rows.items():
+            sides.addWidget(row)
+            row.moved.connect(lambda field, value, token, leg=leg: self._put(leg, {field: value}, token))
+            row.refused.connect(self.refused)
+            row.tie_asked.connect(self.tie_asked)
+        last = QHBoxLayout()
+        last.setSpacing(24)
+        if self.shared is not None:
+            self.shared.moved.connect(self._put_shared)
+            self.shared.refused.connect(self.refused)
+            last.addWidget(self.shared, 1)
+        else:
+            last.addStretch(1)
+        last.addWidget(self.view)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
         layout.addWidget(self.picture, 1)
-        grid = QGridLayout()
-        grid.setVerticalSpacing(6)
-        for place, (leg, row) in enumerate(self.rows.items()):
-            grid.addWidget(row, place, 0)
-            row.moved.connect(lambda field, value, token, leg=leg: self._put(leg, field, value, token))
-            row.refused.connect(self.refused)
-        layout.addLayout(grid)
+        layout.addLayout(sides)
+        layout.addLayout(last)
+        if isinstance(self.picture, HandlePicture):
+            self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
 
     @property
     def stage(self) -> Stage | None:
@@ -117,17 +163,37 @@ class StageEditor(QWidget):
         split = self._document.strip.split
         self.picture.show_stage(stage, leg, split, self._document.stem.source.rate)
         for name, row in self.rows.items():
-            row.show_side(getattr(stage, name), split.component(name))
+            row.show_side(
+                getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
+            )
+        if self.shared is not None:
+            self.shared.show_values(stage.shared)  # type: ignore[attr-defined]
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)
 
-    def _put(self, leg: LegName, field: str, value: Any, token: object) -> None:
+    def _put(self, leg: LegName, values: dict[str, Any], token: object) -> None:
         stage = self.stage
         if stage is None:
             return
-        setting = settings_of(kind_of(stage).SIDE)[field]
         component = NAMES[self._document.strip.split.component(leg)]
-        words = f"{component} {kind_of(stage).LABEL}: {setting.label.lower()}"
-        gesture = None if token is None else (token, self._number, leg, field)
-        self._document.put_in_side(stage, leg, (field,), value, words, gesture)
+        labels = settings_of(kind_of(stage).SIDE)
+        words = ", ".join(labels[field].label.lower() for field in values)
+        gesture = None if token is None else (token, self._number, leg, *sorted(values))
+        for field, value in values.items():
+            stage = put_linked(stage, leg, (field,), value)
+        self._document.put_stage(stage, f"{component} {kind_of(stage).LABEL}: {words}", gesture)
+
+    def _put_shared(self, field: str, value: Any, token: object) -> None:
+        stage = self.stage
+        if stage is not None:
+            put_shared(self._document, stage, field, value, token)
+
+
+def put_shared(document: Document, stage: Any, field: str, value: Any, token: object) -> None:
+    """Change one shared setting of a stage."""
+    label = settings_of(type(stage.shared))[field].label.lower()
+    shared = msgspec.structs.replace(stage.shared, **{field: value})
+    gesture = None if token is None else (token, stage.id, field)
+    changed = msgspec.structs.replace(stage, shared=shared)
+    document.put_stage(changed, f"{kind_of(stage).LABEL}: {label}", gesture)

@@ -107,6 +107,10 @@ def _sheet(r: Roles) -> str:
     QLineEdit, QSpinBox {{ background: {r.ground.name()}; border: 1px solid {r.line.name()};
         border-radius: 4px; padding: 2px 6px; selection-background-color: {r.muted.name()}; }}
     QLineEdit:focus {{ border-color: {r.chalk.name()}; }}
+    QListWidget {{ background: {r.ground.name()}; border: 1px solid {r.line.name()}; border-radius: 6px;
+        padding: 4px; outline: none; }}
+    QListWidget::item {{ padding: 5px 8px; border-radius: 4px; }}
+    QListWidget::item:selected {{ background: {r.raised.name()}; color: {r.chalk.name()}; }}
     QProgressBar {{ background: {r.ground.name()}; border: 1px solid {r.line.name()}; border-radius: 5px;
         text-align: center; height: 14px; }}
     QProgressBar::chunk {{ background: {r.muted.name()}; border-radius: 4px; }}

@@ -9,6 +9,7 @@ from stonekite.desktop import protocol
 from stonekite.desktop.processes import Child
 from stonekite.desktop.protocol import Event, Fault, OutputIs, Ready, Status
 from stonekite.engine.listen import Listening
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.session.types import Source, Strip
 
 RESTARTS = 5
@@ -33,7 +34,7 @@ class Transport(QObject):
         self._source: Source | None = None
         self._strip = Strip()
         self._loop = (0, 0)
-        self._watched = -1
+        self._watched = protocol.Watch(-1)
         self._restarts = 0
         self._child: Child | None = None
         self._timer = QTimer(self)
@@ -91,7 +92,7 @@ class Transport(QObject):
         if self._source is not None:
             self.load(self._source, self._strip)
             self.set_loop(*self._loop)
-            self.watch(self._watched)
+            self._send(self._watched)
             self.seek(frame)
             if was_playing:
                 self.play()
@@ -121,7 +122,7 @@ class Transport(QObject):
         self.playing = False
         self._loop = (0, 0)
         self._send(protocol.Load(source, strip, self.listening))
-        self._send(protocol.Watch(self._watched))
+        self._send(self._watched)
 
     def update(self, strip: Strip) -> None:
         """Hear other settings."""
@@ -151,10 +152,10 @@ class Transport(QObject):
         self._loop = (start, end)
         self._send(protocol.SetLoop(start, end))
 
-    def watch(self, stage: int) -> None:
-        """Take spectra before and after the stage of this id; -1: at the end of the legs."""
-        self._watched = stage
-        self._send(protocol.Watch(stage))
+    def watch(self, stage: int, parts: int = DEFAULT_SMOOTHING) -> None:
+        """Take spectra before and after the stage of this id (-1: at the end of the legs), 1/parts octave wide."""
+        self._watched = protocol.Watch(stage, parts)
+        self._send(self._watched)
 
     def disturb(self, what: str, value: float = 0.0, path: str = "") -> None:
         """For tests: see protocol.Disturb."""

@@ -32,25 +32,35 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.dialogs import ChannelDialog
 from stonekite.desktop.document import STEM, Document, session_of
-from stonekite.desktop.eq_editor import EqEditor
+from stonekite.desktop.errands import Errands
 from stonekite.desktop.exporting import Exporting
-from stonekite.desktop.fields import Segments, Toggle, Words
+from stonekite.desktop.fields import Toggle, Words
 from stonekite.desktop.kite_map import KiteMap
 from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
+from stonekite.desktop.matching import Matching
 from stonekite.desktop.measuring import Measuring, overview
-from stonekite.desktop.stage_editor import StageEditor
-from stonekite.desktop.theme import NAMES, roles
+from stonekite.desktop.output_view import OutputView
+from stonekite.desktop.presets_dialog import PresetsDialog
+from stonekite.desktop.separating import Separating
+from stonekite.desktop.source_view import SourceView
+from stonekite.desktop.stage_actions import StageActions
+from stonekite.desktop.stage_panel import StagePanel
+from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.transport import Transport
+from stonekite.engine.audition import Audition, auditioned
+from stonekite.engine.generator import generator_source
 from stonekite.engine.overview import sketch
-from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, Reader
+from stonekite.engine.render import open_source
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded
 from stonekite.jobs import Analysed
-from stonekite.session import edits
+from stonekite.session import edits, presets
 from stonekite.session.storage import SUFFIX, SessionError
-from stonekite.session.types import LEGS, Leg, LegName, Loop, Split
+from stonekite.session.types import LEGS, Leg, LegName, Loop, Session, Split, Stem
 from stonekite.signal.matrix import MATRICES
-from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
 _SPLIT = settings_of(Split)
@@ -62,8 +72,11 @@ _KEYS = (
     ("M", "level match on or off"),
     ("Shift+L  R  M  S", "hear Left, Right, Mid or Side alone"),
     ("L", "loop on or off"),
-    ("B", "the chosen stage in or out"),
+    ("B", "the open stage in or out; hold H to hear it out"),
     ("O", "edit the other leg"),
+    ("F5  F6  F7", "source check, stages, output"),
+    ("P", "presets for the open stage"),
+    ("Ctrl+C  Ctrl+V", "copy the open stage, paste one behind it"),
     ("Ctrl+Z  Ctrl+Shift+Z", "undo, redo"),
     ("Ctrl+O  Ctrl+S  Ctrl+E", "open, save, export"),
     ("In the picture", "arrows move a band, + and − its Q, PageUp and PageDown choose, Delete removes"),
@@ -93,7 +106,14 @@ class Window(QMainWindow):
         self.transport = Transport(self)
         self.measuring = Measuring(self)
         self.exporting = Exporting(self)
-        self._chosen: tuple[int, LegName] | None = None
+        self.stages = StageActions(self.document, self)
+        self.errands = Errands(self)
+        self.separating = Separating(self, self.errands)
+        self.matching = Matching(self, self.document, self.stages, self.errands)
+        self.preset_folder = presets.user_folder()
+        self._view = "stage"
+        self._audition: Audition | None = None
+        self._smoothing = DEFAULT_SMOOTHING
         self._last_loop: Loop | None = None
         self._output_words = "starting the player…"
         self._simulated = False
@@ -115,41 +135,9 @@ class Window(QMainWindow):
         map_layout.addWidget(self.kite)
         map_layout.addWidget(self.leg_rows["lower"])
 
-        self.editor = EqEditor(self.document)
-        self.stage_title = QLabel("EQ")
-        self.stage_title.setObjectName("title")
-        self.stage_words = QLabel("")
-        self.stage_words.setObjectName("muted")
-        self.leg_choice = Segments(
-            {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (key O)"
-        )
-        self.linked = Toggle(
-            "Linked", "Linked", "An edit of one side goes to the other, keeping the offset there is (key K)"
-        )
-        self.side_on = Toggle(
-            "On this leg",
-            "Stage on this leg",
-            "Whether the stage works on this leg, or lets it pass untouched",
-        )
-        self.inserted = Segments(
-            {True: "Stage in", False: "out"}, "Stage in or out", "Take the stage out and in (key B)"
-        )
-        head = QHBoxLayout()
-        head.setSpacing(12)
-        for widget in (self.stage_title, self.stage_words, self.leg_choice, self.side_on, self.linked):
-            head.addWidget(widget)
-        head.addStretch()
-        head.addWidget(self.inserted)
-        self.editor_panel, editor_layout = _panel()
-        self.editors: dict[str, EqEditor | StageEditor] = {
-            kind: self.editor if kind == "eq" else StageEditor(self.document, kind) for kind in KINDS
-        }
-        self.editor_stack = QStackedWidget()
-        for editor in self.editors.values():
-            self.editor_stack.addWidget(editor)
-        editor_layout.addLayout(head)
-        editor_layout.addWidget(self.editor_stack, 1)
-
+        self.panel = StagePanel(self.document, self.stages)
+        self.source_view = SourceView(self.document)
+        self.output_view = OutputView(self.document)
         self.empty_panel, empty_layout = _panel()
         self.empty_words = QLabel("")
         self.empty_words.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -168,8 +156,8 @@ class Window(QMainWindow):
         empty_layout.addLayout(buttons)
         empty_layout.addStretch()
         self.middle = QStackedWidget()
-        self.middle.addWidget(self.editor_panel)
-        self.middle.addWidget(self.empty_panel)
+        for widget in (self.panel, self.empty_panel, self.source_view, self.output_view):
+            self.middle.addWidget(widget)
 
         self.timeline = Timeline()
         self.play_button = QPushButton("Play")
@@ -223,6 +211,7 @@ class Window(QMainWindow):
         file = bar.addMenu("&File")
         self._action(file, "Open…", self.ask_open, "Ctrl+O")
         self._action(file, "Open the demo", self.open_demo)
+        self._action(file, "Open the test generator", self.open_generator)
         file.addSeparator()
         self.save_action = self._action(file, "Save", self.save, "Ctrl+S")
         self.save_as_action = self._action(file, "Save as…", self.save_as, "Ctrl+Shift+S")
@@ -235,11 +224,24 @@ class Window(QMainWindow):
         edit.addSeparator()
         self.add_menu = edit.addMenu("Add a stage")
         for tag, kind in KINDS.items():
-            self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: self.add_stage(tag))
-        self.remove_action = self._action(edit, "Remove the stage", lambda: self.remove_stage())
-        self.in_action = self._action(edit, "Stage in or out", self.toggle_inserted, "B")
-        self.other_action = self._action(edit, "Edit the other leg", self.choose_other, "O")
-        self.link_action = self._action(edit, "Link its two sides", self.toggle_linked, "K")
+            self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: self.stages.add(tag))
+        stages = self.stages
+        self.stage_actions = [
+            self._action(edit, words, lambda on=False, act=act: act(), keys)
+            for words, act, keys in (
+                ("Remove the stage", stages.remove, ""),
+                ("Stage in or out", stages.toggle_inserted, "B"),
+                ("Edit the other leg", stages.choose_other_leg, "O"),
+                ("Link its two sides", stages.toggle_linked, "K"),
+                ("Reset the stage", stages.reset, ""),
+                ("Copy settings to the other leg", stages.copy_across, ""),
+                ("Swap legs", stages.swap, ""),
+                ("Copy the stage", stages.copy, "Ctrl+C"),
+            )
+        ]
+        self._action(edit, "Paste a stage", stages.paste, "Ctrl+V")
+        edit.addSeparator()
+        self.presets_action = self._action(edit, "Presets…", lambda: self.show_presets(), "P")
         self.signal_menu = bar.addMenu("&Signal")
         group = QActionGroup(self)
         self.split_actions: dict[tuple[str, str], QAction] = {}
@@ -275,6 +277,13 @@ class Window(QMainWindow):
                 f"Shift+{word[0]}",
             )
         view = bar.addMenu("&View")
+        for words, name, keys in (
+            ("Source check", "source", "F5"),
+            ("Stages", "stage", "F6"),
+            ("Output", "output", "F7"),
+        ):
+            self._action(view, words, lambda on=False, name=name: self.show_view(name), keys)
+        view.addSeparator()
         self._action(view, "Zoom in", lambda: self.timeline.zoom(0.6), "Ctrl++|Ctrl+=")
         self._action(view, "Zoom out", lambda: self.timeline.zoom(1 / 0.6), "Ctrl+-")
         self._action(view, "Whole file", self.timeline.show_all, "Ctrl+0")
@@ -300,27 +309,36 @@ class Window(QMainWindow):
         document.opened.connect(self._opened)
         document.changed.connect(self._changed)
         document.named.connect(self._show_names)
-        kite.stone_chosen.connect(self._stone_clicked)
+        stages = self.stages
+        kite.stone_chosen.connect(stages.open_side)
         kite.add_asked.connect(self._ask_add)
         kite.split_asked.connect(lambda place: self.signal_menu.popup(place.toPoint()))
-        kite.source_asked.connect(self.ask_open)
-        kite.output_asked.connect(self.export)
+        kite.source_asked.connect(
+            lambda: self.show_view("source") if self.document.is_open else self.ask_open()
+        )
+        kite.output_asked.connect(lambda: self.show_view("output"))
         kite.stone_menu_asked.connect(self._stone_menu)
-        kite.stone_moved.connect(self._move_stage)
-        kite.stone_dropped.connect(lambda stage, leg: self.set_side(stage, leg, False))
-        kite.stone_removed.connect(self.remove_stage)
+        kite.stone_moved.connect(stages.move)
+        kite.stone_dropped.connect(lambda stage, leg: stages.set_side(stage, leg, False))
+        kite.stone_removed.connect(stages.remove)
+        stages.chosen_changed.connect(self._chosen_changed)
+        stages.said.connect(self.say)
         self.empty_button.clicked.connect(self._empty_action)
         self.demo_button.clicked.connect(self.open_demo)
-        self.leg_choice.chosen.connect(
-            lambda leg: self.choose(self._chosen[0], leg) if self._chosen else None
-        )
-        self.linked.clicked.connect(self.toggle_linked)
-        self.side_on.clicked.connect(
-            lambda on: self.set_side(self._chosen[0], self._chosen[1], on) if self._chosen else None
-        )
-        self.inserted.chosen.connect(lambda on: self._put_on_stage("inserted", on, "in" if on else "out"))
-        for editor in self.editors.values():
-            editor.refused.connect(self.say)
+        self.panel.presets_asked.connect(self.show_presets)
+        self.panel.change_asked.connect(lambda on: self._hear_alone("change" if on else None))
+        self.panel.smoothing_asked.connect(self._smooth)
+        self.panel.eq.alone_asked.connect(self._hear_band)
+        self.panel.eq.match_asked.connect(self.matching.ask)
+        self.matching.found.connect(self.panel.eq.use_bands)
+        self.source_view.opening_asked.connect(self.ask_open)
+        self.source_view.separating_asked.connect(lambda: self.separating.ask(self.document))
+        self.separating.opened.connect(self.open_path)
+        self.output_view.export_asked.connect(self.export)
+        for teller in (self.matching, self.separating, self.errands):
+            teller.said.connect(self.say)
+        for view in (self.source_view, self.output_view):
+            view.refused.connect(self.say)
         self.listen.chosen.connect(self.transport.listen)
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self._set_loop)
@@ -428,6 +446,13 @@ class Window(QMainWindow):
         if self._may_leave():
             self.document.open(demo_session())
 
+    def open_generator(self) -> None:
+        """Open a session on the test generator in place of a recording."""
+        if self._may_leave():
+            self._mono = False
+            self.document.open(Session(stems=(Stem(id=1, name="Test generator", source=generator_source()),)))
+            self.show_view("source")
+
     def _may_leave(self) -> bool:
         """Ask what to do with unsaved changes; False to stay."""
         if not self.document.modified:
@@ -455,9 +480,10 @@ class Window(QMainWindow):
     def save_as(self) -> bool:
         if not self.document.is_open:
             return False
-        source = Path(self.document.stem.source.path)
+        source = self.document.stem.source
+        proposed = Path(f"{source.path}.x" if source.generator is not None else source.path)
         name, _ = QFileDialog.getSaveFileName(
-            self, "Save session", str(source.with_suffix(SUFFIX)), f"Stone Kite session (*{SUFFIX})"
+            self, "Save session", str(proposed.with_suffix(SUFFIX)), f"Stone Kite session (*{SUFFIX})"
         )
         if not name:
             return False
@@ -486,95 +512,88 @@ class Window(QMainWindow):
             split = self.document.strip.split
             self.document.put(("split",), Split(mode=mode, matrix=matrix or split.matrix), "Split")  # type: ignore[arg-type]
 
-    def choose(self, stage: int | None, leg: LegName = "upper") -> None:
-        """Open a stage's editor with one leg in front, or none."""
-        self._chosen = None if stage is None else (stage, leg)
-        self.transport.watch(-1 if stage is None else stage)
+    def show_view(self, name: str) -> None:
+        """Show the source check, the open stage or the output in the middle."""
+        if self.document.is_open:
+            self._view = name
+            self._refresh()
+
+    def _chosen_changed(self) -> None:
+        """Another stage is open, or another leg of it in front."""
+        self._view = "stage"
+        self._hear_alone(None)
+        self._watch()
         self._refresh()
 
-    def choose_other(self) -> None:
-        """Bring the other leg of the open stage to the front."""
-        if self._chosen is not None:
-            self.choose(self._chosen[0], edits.other(self._chosen[1]))
+    def _watch(self) -> None:
+        chosen = self.stages.chosen
+        self.transport.watch(chosen[0] if chosen else -1, self._smoothing)
 
-    def _stone_clicked(self, number: int, leg: LegName) -> None:
-        stage = self.document.stage(number)
-        if stage is not None and getattr(stage, leg) is None:
-            self.set_side(number, leg, True)
-        self.choose(number, leg)
+    def _smooth(self, parts: int) -> None:
+        self._smoothing = parts
+        self._watch()
+
+    def _hear_band(self, what: tuple[LegName, int] | None) -> None:
+        if what is None:
+            self._hear_alone(None)
+        else:
+            self._hear_alone("band", *what)
+
+    def _hear_alone(self, what, leg: LegName = "upper", slot: int = 0) -> None:
+        """Listen to the open stage taken out, to its change or to a band of it; None: to the strip as it is."""
+        chosen = self.stages.chosen
+        audition = Audition(chosen[0], what, leg, slot) if what is not None and chosen else None
+        self.panel.change.setChecked(audition is not None and what == "change")
+        self.panel.eq.alone.setChecked(audition is not None and what == "band")
+        if audition == self._audition:
+            return
+        self._audition = audition
+        if audition is not None:
+            words = {
+                "out": "Hearing the result without this stage.",
+                "change": "Hearing only what this stage changes.",
+                "band": "Hearing only the range of this band.",
+            }
+            self.say(words[what])
+        else:
+            self.say("")
+        if self.document.is_open:
+            self.transport.update(auditioned(self.document.strip, audition))
 
     def _ask_add(self, leg: LegName) -> None:
-        if not self.document.is_open:
-            return
-        if len(KINDS) == 1:
-            self.add_stage(next(iter(KINDS)), leg)
-        else:
-            menu = QMenu(self)
-            for tag, kind in KINDS.items():
-                menu.addAction(kind.LABEL, lambda tag=tag: self.add_stage(tag, leg))
-            menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
-            self.add_popup = menu
-
-    def add_stage(self, kind: str, leg: LegName = "upper") -> None:
-        """Add a stage at the end of the legs and open it."""
         if self.document.is_open:
-            session, number = edits.add_stage(self.document.session, STEM, kind)
-            self.document.edit(session, f"{KINDS[kind].LABEL} added")
-            self.choose(number, leg)
-
-    def remove_stage(self, number: int | None = None) -> None:
-        """Remove a stage: the chosen one, if none is named."""
-        if number is None:
-            number = self._chosen[0] if self._chosen else None
-        stage = self.document.stage(number) if number is not None and self.document.is_open else None
-        if stage is not None:
-            self.document.edit(
-                edits.remove_stage(self.document.session, STEM, stage.id), f"{kind_of(stage).LABEL} removed"
-            )
-
-    def _move_stage(self, number: int, place: int) -> None:
-        self.document.edit(edits.move_stage(self.document.session, STEM, number, place), "Stages reordered")
-
-    def set_side(self, number: int, leg: LegName, on: bool) -> None:
-        """Put a stage on a leg with fresh settings, or take it off."""
-        stage = self.document.stage(number)
-        if stage is None or (getattr(stage, leg) is not None) == on:
-            return
-        words = f"{kind_of(stage).LABEL} {'on' if on else 'off'} {NAMES[self.document.strip.split.component(leg)]}"
-        index = edits.stage_index(self.document.strip, number)
-        self.document.put(("stages", index, leg), kind_of(stage).SIDE() if on else None, words)
-
-    def _put_on_stage(self, name: str, value: bool, words: str) -> None:
-        stage = self.document.stage(self._chosen[0]) if self._chosen else None
-        if stage is not None:
-            index = edits.stage_index(self.document.strip, stage.id)
-            self.document.put(("stages", index, name), value, f"{kind_of(stage).LABEL} {words}")
-
-    def toggle_inserted(self) -> None:
-        stage = self.document.stage(self._chosen[0]) if self._chosen else None
-        if stage is not None:
-            self._put_on_stage("inserted", not stage.inserted, "out" if stage.inserted else "in")
-
-    def toggle_linked(self) -> None:
-        stage = self.document.stage(self._chosen[0]) if self._chosen else None
-        if stage is not None:
-            self._put_on_stage("linked", not stage.linked, "unlinked" if stage.linked else "linked")
+            menu = self.add_popup = QMenu(self)
+            for tag, kind in KINDS.items():
+                action = menu.addAction(kind.LABEL, lambda tag=tag: self.stages.add(tag, leg))
+                action.setToolTip(kind.HELP)
+            menu.setToolTipsVisible(True)
+            menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
 
     def _stone_menu(self, number: int, leg: LegName, place) -> None:
         stage = self.document.stage(number)
         if stage is None:
             return
-        self._stone_clicked(number, leg) if getattr(stage, leg) is not None else None
-        menu = QMenu(self)
-        menu.addAction("Take out" if stage.inserted else "Put in", self.toggle_inserted)
-        menu.addAction("Unlink" if stage.linked else "Link", self.toggle_linked)
+        stages = self.stages
         on = getattr(stage, leg) is not None
+        stages.choose(number, leg)
+        menu = self.stone_popup = QMenu(self)
+        menu.addAction("Take out" if stage.inserted else "Put in", stages.toggle_inserted)
+        menu.addAction("Unlink" if stage.linked else "Link", stages.toggle_linked)
         name = NAMES[self.document.strip.split.component(leg)]
-        menu.addAction(
-            f"Take off {name}" if on else f"Put on {name}", lambda: self.set_side(number, leg, not on)
-        )
-        menu.addAction("Remove the stage", lambda: self.remove_stage(number))
+        words = f"Take off {name}" if on else f"Put on {name}"
+        menu.addAction(words, lambda: stages.set_side(number, leg, not on))
+        menu.addAction("Copy", stages.copy)
+        menu.addAction("Paste behind it", stages.paste)
+        menu.addAction("Remove the stage", lambda: stages.remove(number))
         menu.popup(QPoint(int(place.x()), int(place.y())))
+
+    def show_presets(self) -> PresetsDialog | None:
+        """Choose among presets for the open stage, a leg of it or the whole strip."""
+        if not self.document.is_open:
+            return None
+        dialog = PresetsDialog(self.document, self.stages, self, self.preset_folder)
+        dialog.open()
+        return dialog
 
     def _set_loop(self, loop: tuple[float, float] | None) -> None:
         if self.document.is_open:
@@ -617,8 +636,11 @@ class Window(QMainWindow):
         self.listen.forget()
         self._sketch_waveform()
         stages = self.document.strip.stages
-        self._chosen = (stages[0].id, "upper") if stages else None
-        self.transport.watch(self._chosen[0] if self._chosen else -1)
+        self.stages.chosen = (stages[0].id, "upper") if stages else None
+        self._view = "stage" if stages else "source"
+        self._audition = None
+        self.panel.show_changes({})
+        self.source_view.show_findings(None)
         self._load_transport()
         self._changed()
         self.timeline.setFocus()
@@ -626,8 +648,9 @@ class Window(QMainWindow):
 
     def _load_transport(self) -> None:
         stem = self.document.stem
-        self.transport.load(stem.source, stem.strip)
-        self.transport.watch(self._chosen[0] if self._chosen else -1)
+        self._playing_source = stem.source
+        self.transport.load(stem.source, auditioned(stem.strip, self._audition))
+        self._watch()
         self.transport.listen(self.listen.listening)
         self._send_loop()
 
@@ -635,7 +658,7 @@ class Window(QMainWindow):
         """A first picture at once, from a few looks into the file; the whole follows from the worker."""
         source = self.document.stem.source
         try:
-            with Reader(Path(source.path), source.channels) as reader:
+            with open_source(source) as reader:
                 self.timeline.show_before(sketch(reader))
         except AudioError as error:
             self.say(str(error))
@@ -643,14 +666,23 @@ class Window(QMainWindow):
     def _changed(self) -> None:
         """The tree is another one: everything shows it."""
         stem = self.document.stem
-        self.transport.update(stem.strip)
+        if stem.source != self._playing_source:
+            self._reload()
+        self.transport.update(auditioned(stem.strip, self._audition))
         self._send_loop()
         self.measuring.want(stem, at_once=self._measured is None)
-        if self._chosen is not None and self.document.stage(self._chosen[0]) is None:
-            stages = stem.strip.stages
-            self._chosen = (stages[-1].id, self._chosen[1]) if stages else None
-            self.transport.watch(self._chosen[0] if self._chosen else -1)
-        self._refresh()
+        if not self.stages.choose_what_is_left():
+            self._refresh()
+
+    def _reload(self) -> None:
+        """The source is another one, the generator's signal say: go on where it was."""
+        frame, playing = self.transport.frame, self.transport.playing
+        self._sketch_waveform()
+        self.source_view.show_findings(None)
+        self._load_transport()
+        self.transport.seek(frame)
+        if playing:
+            self.transport.play()
 
     def _send_loop(self) -> None:
         loop = self.document.session.loop
@@ -673,7 +705,8 @@ class Window(QMainWindow):
         self.kite.show_strip(
             strip, (stem.name, f"{clock(length, 0)} · {channels}"), (self._result_words(), self._peak_words())
         )
-        self.kite.choose(*(self._chosen or (None,)))
+        self.kite.choose(*(self.stages.chosen or (None,) if self._view == "stage" else (None,)))
+        self.kite.mark(self._view)
         self.timeline.show_split(strip.split)
         for row in self.leg_rows.values():
             row.setEnabled(True)
@@ -684,37 +717,32 @@ class Window(QMainWindow):
         self._refresh_stage()
 
     def _refresh_stage(self) -> None:
-        stage = self.document.stage(self._chosen[0]) if self._chosen else None
-        for action in (self.remove_action, self.in_action, self.link_action, self.other_action):
+        stage = self.stages.stage
+        for action in self.stage_actions:
             action.setEnabled(stage is not None)
-        if stage is None or self._chosen is None:
-            strip = self.document.strip
-            untouched = (strip.upper, strip.lower) == (Leg(), Leg())
-            self.empty_words.setText(
-                "No stage yet: what comes out is what went in, bit for bit."
-                if untouched
-                else "No stage yet: only the legs' levels and switches are at work."
-            )
-            self.empty_button.setText("Add an EQ")
-            self.demo_button.hide()
-            self.middle.setCurrentWidget(self.empty_panel)
-            return
-        leg = self._chosen[1]
-        split = self.document.strip.split
-        names = {name: NAMES[split.component(name)] for name in LEGS}
-        self.leg_choice.set_words(names, {name: roles.component(split.component(name)) for name in LEGS})
-        self.leg_choice.show_value(leg)
-        self.stage_title.setText(kind_of(stage).LABEL)
-        place = edits.stage_index(self.document.strip, stage.id) + 1
-        self.stage_words.setText(f"stage {place} of {len(self.document.strip.stages)}")
-        self.linked.setChecked(stage.linked)
-        self.inserted.show_value(stage.inserted)
-        self.side_on.setChecked(getattr(stage, leg) is not None)
-        self.side_on.set_colour(roles.component(split.component(leg)))
-        self.middle.setCurrentWidget(self.editor_panel)
-        editor = self.editors[stage.__struct_config__.tag]
-        editor.show_stage(stage.id, leg)
-        self.editor_stack.setCurrentWidget(editor)
+        if self._view == "source":
+            self.source_view.refresh()
+            self.middle.setCurrentWidget(self.source_view)
+        elif self._view == "output":
+            self.output_view.refresh()
+            self.middle.setCurrentWidget(self.output_view)
+        elif stage is None:
+            self._show_no_stage()
+        else:
+            self.panel.refresh()
+            self.middle.setCurrentWidget(self.panel)
+
+    def _show_no_stage(self) -> None:
+        strip = self.document.strip
+        untouched = (strip.upper, strip.lower) == (Leg(), Leg())
+        self.empty_words.setText(
+            "No stage yet: the legs are joined as they were split."
+            if untouched
+            else "No stage yet: only the legs' levels and switches are at work."
+        )
+        self.empty_button.setText("Add an EQ")
+        self.demo_button.hide()
+        self.middle.setCurrentWidget(self.empty_panel)
 
     def _result_words(self) -> str:
         if self._measured is None:
@@ -732,9 +760,12 @@ class Window(QMainWindow):
         self.timeline.show_after(overview(measured.after_overview))
         self.listen.show_measured(measured.before, measured.after, stale=False)
         self.listen.state.setText("whole file, now and unprocessed")
+        self.source_view.show_findings(measured.findings)
+        self.panel.show_changes(measured.changes)
         split = self.document.strip.split
         levels = [measured.after["components"][split.component(leg)]["rms_dbfs"] for leg in LEGS]
         self.kite.show_loudness(*(shown(level, "dBFS") for level in levels))
+        self.document.keep_levels(measured.changes)
         if measured.repaired:
             self.say(f"{measured.repaired} damaged samples of the recording are played as silence.")
         self._refresh()
@@ -757,8 +788,8 @@ class Window(QMainWindow):
         if text != self.time.text():
             self.time.setText(text)
         self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
-        if self.middle.currentWidget() is self.editor_panel:
-            self.editor_stack.currentWidget().show_spectra(np.asarray(status["spectra"]))
+        if self.middle.currentWidget() is self.panel:
+            self.panel.show_spectra(np.asarray(status["spectra"]))
         self.listen.show_live(status)
         self._show_playing()
         self._show_engine()
@@ -809,12 +840,12 @@ class Window(QMainWindow):
         self._refresh_actions()
 
     def _refresh_actions(self) -> None:
-        for action in (self.remove_action, self.in_action, self.link_action, self.other_action):
+        for action in self.stage_actions:
             action.setEnabled(False)
 
     def _empty_action(self) -> None:
         if self.document.is_open:
-            self.add_stage("eq")
+            self.stages.add("eq")
         else:
             self.ask_open()
 
@@ -861,13 +892,33 @@ class Window(QMainWindow):
         super().resizeEvent(event)
 
     def eventFilter(self, watched, event) -> bool:
-        """While text is typed, letters and digits belong to the text and not to the shortcuts."""
+        """While text is typed, letters and digits belong to the text and not to the shortcuts.
+
+        And while H is held, the open stage is heard out.
+        """
+        if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and event.key() == Qt.Key.Key_H:
+            return self._hold(event)
+        if event.type() == QEvent.Type.WindowDeactivate and self._audition and self._audition.what == "out":
+            self._hear_alone(None)
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
             plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
             if plain and event.text():
                 event.accept()
                 return True
         return super().eventFilter(watched, event)
+
+    def _hold(self, event) -> bool:
+        typing = isinstance(QApplication.focusWidget(), QLineEdit)
+        if (
+            typing
+            or event.modifiers()
+            or QApplication.activeModalWidget() is not None
+            or not self.stages.stage
+        ):
+            return False
+        if not event.isAutoRepeat():
+            self._hear_alone("out" if event.type() == QEvent.Type.KeyPress else None)
+        return True
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
@@ -889,6 +940,7 @@ class Window(QMainWindow):
         """End the processes behind the window; may be called twice."""
         QApplication.instance().removeEventFilter(self)  # type: ignore[union-attr]
         self.exporting.close()
+        self.errands.close()
         self.measuring.close()
         self.transport.close()
 

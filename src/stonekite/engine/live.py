@@ -2,15 +2,13 @@
 
 import numpy as np
 
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal import biquads
 from stonekite.signal.ring import Ring
 
 SCOPE = 384
-SMOOTHINGS = (3, 6, 12, 24)
-"""Widths of the spectrum's bands, as parts of an octave."""
-DEFAULT_SMOOTHING = 12
 _WINDOW_S = 0.17
 _FALL_DB = 1.6  # the spectrum falls by this per look at the most
 
@@ -30,12 +28,15 @@ class Live:
         self._weighting = biquads.pack(sections, sections)
         self._states = [biquads.rest(self._weighting) for _ in range(2)]
         self._clock = 0
+        self._parts = DEFAULT_SMOOTHING
         self._bands = BandMap(rate, size, 1 / DEFAULT_SMOOTHING)
         self.spectra_db = np.full((4, BANDS), -150.0)
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""
-        self._bands = BandMap(self.rate, self._size, 1 / parts)
+        if parts != self._parts:
+            self._parts = parts
+            self._bands = BandMap(self.rate, self._size, 1 / parts)
 
     def hear(
         self, processed: np.ndarray, unprocessed: np.ndarray, before: np.ndarray, after: np.ndarray

@@ -130,14 +130,19 @@ def join_components(
 
 
 def separate(
-    source: Path, folder: Path, *, force: bool = False, progress: Progress = lambda done: None
+    source: Path,
+    folder: Path,
+    *,
+    channels: tuple[int, int] | None = None,
+    force: bool = False,
+    progress: Progress = lambda done: None,
 ) -> list[Path]:
     """Write left and right to two mono files with the source's samples, bit for bit. Raises AudioError.
 
     They are called NAME.only-left.wav and NAME.only-right.wav, which other programs do not take for the
     halves of one file.
     """
-    with Reader(source) as reader, ExitStack() as files:
+    with Reader(source, channels) as reader, ExitStack() as files:
         facts = reader.facts
         writers = [
             files.enter_context(

@@ -12,6 +12,23 @@ import numpy as np
 
 REACH_S = 0.05
 _UPSAMPLE = 8
+_QUIET = 1e-7
+"""Frequencies this far under a side's loudest one (-70 dB) do not count."""
+_LONELY = 0.3
+"""A peak that stands above all others by this share is believed without doubt."""
+
+
+def _rival(correlation: np.ndarray, place: int) -> float:
+    """The largest magnitude outside the main lobe around `place`, as a share of the magnitude there.
+
+    Near 1 for tones, which fit themselves again after every period, or upside down after half of one.
+    """
+    same = np.sign(correlation) == np.sign(correlation[place])
+    others = np.flatnonzero(~same)
+    first = others[others < place].max(initial=-1)
+    last = others[others > place].min(initial=len(correlation))
+    outside = np.concatenate([correlation[: first + 1], correlation[last:]])
+    return float(np.abs(outside).max(initial=0.0) / max(abs(correlation[place]), 1e-300))
 
 
 @dataclass(frozen=True)
@@ -59,7 +76,9 @@ class Alignment:
             frame[:, : self._held.shape[1]] = self._held
             self._hear(frame)
         power = self._own[0] * self._own[1]
-        loud = power > 1e-20 * power.max(initial=0.0)
+        # Where one side has next to nothing, what leaks from its loud frequencies would seem to agree.
+        tops = self._own.max(axis=1, keepdims=True)
+        loud = np.all(self._own > _QUIET * tops, axis=0) & (power > 0.0)
         if not self._count or not loud.any() or power.max() <= 0.0:
             return Offset(0.0, 1, 0.0)
         coherence = self._coherence(loud, power)
@@ -84,7 +103,8 @@ class Alignment:
         # 1 if every weighted frequency agrees on this offset.
         agreement = abs(near[place]) * len(correlation) / (2 * weight.sum())
         mean_coherence = float((coherence * weight).sum() / weight.sum())
-        confidence = float(np.clip(agreement * min(1.0, mean_coherence * 2), 0.0, 1.0))
+        lonely = np.clip((1.0 - _rival(near, place)) / _LONELY, 0.0, 1.0)
+        confidence = float(np.clip(agreement * min(1.0, mean_coherence * 2) * lonely, 0.0, 1.0))
         return Offset(float((place + shift - reach) / _UPSAMPLE), sign, confidence)
 
     def _coherence(self, loud: np.ndarray, power: np.ndarray) -> np.ndarray:
@@ -100,10 +120,10 @@ class Alignment:
 
     def coherence(self) -> float:
         """How much the sides have in common, 0 to 1: coherence weighted by what is loud; 1 if too little was heard."""
-        level = np.sqrt(self._own[0] * self._own[1])
+        power = self._own[0] * self._own[1]
+        level = np.sqrt(power)
         level[0] = 0.0
         if self._count < 16 or level.sum() <= 0.0:
             return 1.0
-        power = self._own[0] * self._own[1]
-        found = self._coherence(power > 1e-20 * power.max(), power)
+        found = self._coherence(power > 0.0, power)
         return float((found * level).sum() / level.sum())

@@ -27,17 +27,15 @@ class FilterSide(Side, frozen=True, kw_only=True):
         float,
         number("From", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Corner of the high-pass (−3 dB)"),
     ] = 80.0
-    high_pass_slope: Annotated[
-        Slope, choice("High-pass dB per octave", _SLOPES, help="Steepness of the high-pass")
-    ] = 12
+    high_pass_slope: Annotated[Slope, choice("dB per octave", _SLOPES, help="Steepness of the high-pass")] = (
+        12
+    )
     low_pass: Annotated[bool, flag("Low-pass", help="Whether highs are taken away")] = False
     low_pass_hz: Annotated[
         float,
         number("To", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Corner of the low-pass (−3 dB)"),
     ] = 12000.0
-    low_pass_slope: Annotated[
-        Slope, choice("Low-pass dB per octave", _SLOPES, help="Steepness of the low-pass")
-    ] = 12
+    low_pass_slope: Annotated[Slope, choice("dB per octave", _SLOPES, help="Steepness of the low-pass")] = 12
 
 
 class Filter(Stage, frozen=True, kw_only=True, tag="filter"):

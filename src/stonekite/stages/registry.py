@@ -4,8 +4,9 @@ import importlib
 import pkgutil
 from functools import reduce
 from operator import or_
-from typing import Any, cast
+from typing import Any, cast, get_type_hints
 
+import msgspec
 import numpy as np
 
 import stonekite.stages as package
@@ -32,6 +33,11 @@ AnyStage: Any = reduce(or_, (kind.STAGE for kind in KINDS.values()))
 def kind_of(stage: Stage) -> Kind:
     """The kind of a stage value."""
     return KINDS[cast(str, stage.__struct_config__.tag)]
+
+
+def shared_type(kind: str) -> type[msgspec.Struct] | None:
+    """The struct of the settings that are not of one side; None for a kind that has none."""
+    return get_type_hints(KINDS[kind].STAGE).get("shared")
 
 
 def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:

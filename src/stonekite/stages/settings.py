@@ -87,8 +87,10 @@ class Setting:
         if self.unit == "dB":
             rounded = round(value, 1) + 0.0
             return f"{rounded:+.1f} dB".replace("-", "−").replace("+0.0", "0.0")
-        text = f"{value:.2f}".replace("-", "−")
-        return f"{text} {self.unit}".strip()
+        text = f"{value:.2f}"
+        if self.unit in ("%", "st"):
+            text = f"{value:.1f}".removesuffix(".0")
+        return f"{text.replace('-', '−')} {self.unit}".strip()
 
     def typed(self, text: str) -> float:
         """The value a person meant by a typed text: `1.2k`, `-3`, `−3 dB`, `off`.
@@ -145,10 +147,14 @@ def flag(label: str, *, help: str) -> msgspec.Meta:
 
 @cache
 def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
-    """Every declared setting of a struct type, by field name, with its default."""
+    """Every declared setting of a struct type, by field name, with its default.
+
+    Those that it has of its own come before those that it shares with others.
+    """
     found = {}
     hints = get_type_hints(kind, include_extras=True)
-    for field in msgspec.structs.fields(kind):
+    own = set(kind.__annotations__)
+    for field in sorted(msgspec.structs.fields(kind), key=lambda field: field.name not in own):
         for meta in getattr(hints[field.name], "__metadata__", ()):
             if isinstance(meta, msgspec.Meta) and meta.extra and "setting" in meta.extra:
                 declared: Setting = meta.extra["setting"]

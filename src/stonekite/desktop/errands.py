@@ -1,0 +1,53 @@
+"""Small work done behind the window by a worker process of its own, one piece at a time."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, Signal
+
+from stonekite.desktop.processes import Child
+from stonekite.jobs import Answer, Failed, Progress, Request
+
+
+class Errands(QObject):
+    """`said` has a word about progress or failure."""
+
+    said = Signal(str)
+
+    def __init__(self, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._child: Child | None = None
+        self._number = 0
+        self._words = ""
+        self._then: Callable[[Answer], None] = lambda answer: None
+
+    def send(self, make: Callable[[int], Request], words: str, then: Callable[[Answer], None]) -> None:
+        """Have a request carried out; `make` gives it its number, `words` say what is done, `then` gets the answer."""
+        if self._child is None:
+            self._child = Child("stonekite.worker", Answer, parent=self)
+            self._child.told.connect(self._hear)
+            self._child.ended.connect(self._ended)
+        self._number += 1
+        self._words, self._then = words, then
+        self.said.emit(f"{words}…")
+        self._child.send(make(self._number))
+
+    def _hear(self, answer: Answer) -> None:
+        if answer.number != self._number:
+            return
+        if isinstance(answer, Progress):
+            self.said.emit(f"{self._words}… {answer.done * 100:.0f} %")
+        elif isinstance(answer, Failed):
+            self.said.emit(answer.sentence)
+        else:
+            self.said.emit("")
+            self._then(answer)
+
+    def _ended(self, code: int) -> None:
+        self._child = None
+        self.said.emit(f"{self._words}: stopped unexpectedly; try again.")
+
+    def close(self) -> None:
+        """End the worker."""
+        if self._child is not None:
+            self._child.close()
+            self._child = None

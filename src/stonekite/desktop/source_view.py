@@ -1,0 +1,363 @@
+"""Source check: what arrived, in figures and in plain sentences, each with its repair; and the intake."""
+
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from stonekite.desktop.document import STEM, Document
+from stonekite.desktop.fields import Control, Toggle, ValueField, control_for, on_move, show_on
+from stonekite.desktop.theme import NAMES, font, roles
+from stonekite.engine import repair
+from stonekite.measure.verdicts import Findings, Verdict, verdicts
+from stonekite.session import edits
+from stonekite.session.types import SIDES, USED_BY_SIGNAL, Generator, Intake, IntakeSide
+from stonekite.signal.matrix import COMPONENTS
+from stonekite.stages.settings import settings_of
+
+_ROWS = (
+    ("rms_dbfs", "Level, RMS", "dBFS"),
+    ("lufs", "Loudness", "LUFS"),
+    ("peak_dbfs", "Peak", "dBFS"),
+    ("noise_floor_dbfs", "Noise floor", "dBFS"),
+    ("clipped", "Clipped samples", ""),
+    ("dc", "Offset", "%"),
+    ("bandwidth_hz", "Bandwidth", "kHz"),
+)
+
+
+def _figure(field: str, value: float | None) -> str:
+    if value is None:
+        return "silent"
+    if field == "clipped":
+        return f"{int(value)}" if value else "none"
+    if field == "dc":
+        return f"{100 * value:+.2f}".replace("-", "−") if abs(value) >= 5e-5 else "0"
+    if field == "bandwidth_hz":
+        return f"{value / 1000:.1f}"
+    return f"{value:.1f}".replace("-", "−")
+
+
+class FiguresTable(QWidget):
+    """Figures of each component, drawn."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._found: Findings | None = None
+        self.setAccessibleName("Figures of each component")
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        return QSize(400, 22 * (len(_ROWS) + 1) + 6)
+
+    def minimumSizeHint(self) -> QSize:
+        return QSize(340, self.sizeHint().height())
+
+    def show_findings(self, found: Findings | None) -> None:
+        self._found = found
+        if found is not None:
+            self.setAccessibleDescription(
+                "; ".join(
+                    f"{NAMES[name]}: "
+                    + ", ".join(f"{label} {self._text(name, field)}" for field, label, _ in _ROWS)
+                    for name in COMPONENTS
+                )
+            )
+        self.update()
+
+    def _text(self, name: str, field: str) -> str:
+        if self._found is None:
+            return "…"
+        if field == "clipped" and name in ("mid", "side"):
+            return ""
+        return _figure(field, getattr(self._found.components[name], field))
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        first = 132.0
+        width = (self.width() - first - 46) / len(COMPONENTS)
+        for k, name in enumerate(COMPONENTS):
+            painter.setFont(font(9, bold=True))
+            painter.setPen(roles.component(name))
+            painter.drawText(
+                QRectF(first + k * width, 0, width, 20), Qt.AlignmentFlag.AlignRight, NAMES[name]
+            )
+        for row, (field, label, unit) in enumerate(_ROWS, start=1):
+            y = 22.0 * row
+            painter.setPen(QPen(roles.line, 1))
+            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+            painter.setFont(font(9))
+            painter.setPen(roles.muted)
+            painter.drawText(QRectF(0, y + 3, first, 18), Qt.AlignmentFlag.AlignLeft, label)
+            painter.drawText(QRectF(self.width() - 40, y + 3, 40, 18), Qt.AlignmentFlag.AlignLeft, unit)
+            painter.setPen(roles.chalk)
+            for k, name in enumerate(COMPONENTS):
+                painter.drawText(
+                    QRectF(first + k * width, y + 3, width, 18),
+                    Qt.AlignmentFlag.AlignRight,
+                    self._text(name, field),
+                )
+
+
+class VerdictRow(QWidget):
+    """One sentence with the button of its repair."""
+
+    def __init__(self, verdict: Verdict, done: bool) -> None:
+        super().__init__()
+        words = repair.repair_words(verdict)
+        self.sentence = QLabel(verdict.sentence)
+        self.sentence.setWordWrap(True)
+        mark = QLabel("✓" if done or verdict.usual else "!")
+        mark.setFixedWidth(16)
+        mark.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        colour = roles.muted if done or verdict.usual else roles.warning
+        mark.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
+        self.button: QPushButton | None = None
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 2, 0, 2)
+        row.setSpacing(8)
+        row.addWidget(mark)
+        row.addWidget(self.sentence, 1)
+        if words is not None:
+            self.button = QPushButton("Repaired" if done else words)
+            self.button.setObjectName("small")
+            self.button.setEnabled(not done)
+            self.button.setAccessibleName(f"{words}: {verdict.sentence}")
+            self.button.setToolTip(
+                f"{verdict.sentence} One click repairs it in the intake; undo takes it back."
+            )
+            row.addWidget(self.button)
+
+
+class SourceView(QFrame):
+    """Shows the source of a document. `opening_asked`, `separating_asked` and `generator_asked` are wishes."""
+
+    opening_asked = Signal()
+    separating_asked = Signal()
+    refused = Signal(str)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._document = document
+        self._found: Findings | None = None
+        self._shown: tuple[Any, ...] | None = None
+        self.rows: list[VerdictRow] = []
+        self.title = QLabel("Source check")
+        self.title.setObjectName("title")
+        self.together = QLabel("")
+        self.together.setObjectName("muted")
+        self.open = QPushButton("Open another…")
+        self.separate = QPushButton("Separate…")
+        self.open.setToolTip("Open another recording or session (Ctrl+O)")
+        self.separate.setToolTip(
+            "Write left and right as two mono files, or open each side as a session of its own"
+        )
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        head.addWidget(self.title)
+        head.addWidget(self.together, 1)
+        for button in (self.separate, self.open):
+            button.setObjectName("small")
+            head.addWidget(button)
+        self.table = FiguresTable()
+        self.table.setFixedWidth(430)
+        verdict_box = QWidget()
+        self._verdicts = QVBoxLayout(verdict_box)
+        self._verdicts.setContentsMargins(0, 0, 6, 0)
+        self._verdicts.setSpacing(2)
+        self._verdicts.addStretch(1)
+        scroll = QScrollArea()
+        scroll.setWidget(verdict_box)
+        scroll.setWidgetResizable(True)
+        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll.setStyleSheet("QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }")
+        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        middle = QHBoxLayout()
+        middle.setSpacing(24)
+        middle.addWidget(self.table, 0, Qt.AlignmentFlag.AlignTop)
+        middle.addWidget(scroll, 1)
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 12, 10)
+        layout.setSpacing(8)
+        layout.addLayout(head)
+        layout.addLayout(middle, 1)
+        layout.addLayout(self._build_generator())
+        layout.addLayout(self._build_intake())
+        self.open.clicked.connect(self.opening_asked)
+        self.separate.clicked.connect(self.separating_asked)
+
+    def _build_generator(self) -> QHBoxLayout:
+        self.generator: dict[str, Control] = {}
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        for field, setting in settings_of(Generator).items():
+            control = self.generator[field] = control_for(setting, "Test generator")
+            on_move(control, lambda value, token, f=field: self._put_generator(f, value, token))
+            if isinstance(control, ValueField):
+                control.refused.connect(self.refused)
+            row.addWidget(control, 1)
+        return row
+
+    def _build_intake(self) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(12)
+        grid.setVerticalSpacing(4)
+        intake = settings_of(Intake)
+        use = self.use = control_for(intake["use"], "Intake")
+        on_move(use, lambda value, token: self._put(("use",), value, intake["use"].label, token))
+        self.remove_dc = Toggle(intake["remove_dc"].label, "Remove DC", intake["remove_dc"].help)
+        self.remove_dc.clicked.connect(
+            lambda on: self._put(("remove_dc",), on, intake["remove_dc"].label, None)
+        )
+        self.balance = QPushButton("Balance sides")
+        self.balance.setToolTip("Trim the louder side so that both are equally loud")
+        self.align = QPushButton("Align sides")
+        self.align.setToolTip("Hold the earlier side back so that both are in time, as measured")
+        self.balance.clicked.connect(lambda: self._repair("Balance sides", repair.balanced))
+        self.align.clicked.connect(lambda: self._repair("Align sides", repair.aligned))
+        first = QVBoxLayout()
+        first.setSpacing(6)
+        first.addWidget(use)
+        first.addWidget(self.remove_dc)
+        buttons = QVBoxLayout()
+        buttons.setSpacing(6)
+        for button in (self.balance, self.align):
+            button.setObjectName("small")
+            buttons.addWidget(button)
+        grid.addLayout(first, 0, 0, 2, 1)
+        grid.addLayout(buttons, 0, 1, 2, 1)
+        self.sides: dict[tuple[str, str], Control] = {}
+        for row, name in enumerate(SIDES):
+            label = QLabel(NAMES[name])
+            label.setFixedWidth(40)
+            label.setStyleSheet(f"color: {roles.component(name).name()}; font-weight: bold;")
+            grid.addWidget(label, row, 2)
+            for column, (field, setting) in enumerate(settings_of(IntakeSide).items(), start=3):
+                control = self.sides[name, field] = control_for(setting, NAMES[name])
+                on_move(
+                    control,
+                    lambda value, token, n=name, f=field, s=setting: self._put(
+                        (n, f), value, f"{NAMES[n]} {s.label.lower()}", token
+                    ),
+                )
+                if isinstance(control, ValueField):
+                    control.refused.connect(self.refused)
+                    control.set_colour(roles.component(name))
+                    grid.setColumnStretch(column, 1)
+                if isinstance(control, Toggle):
+                    control.set_colour(roles.component(name))
+                grid.addWidget(control, row, column)
+        return grid
+
+    @property
+    def intake(self) -> Intake:
+        return self._document.strip.intake
+
+    def show_findings(self, found: Findings | None) -> None:
+        """Figures of the recording; None while it is being looked at."""
+        self._found = found
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the document's source and intake."""
+        if not self._document.is_open:
+            return
+        source, intake = self._document.stem.source, self.intake
+        show_on(self.use, intake.use)
+        self.remove_dc.setChecked(intake.remove_dc)
+        for (name, field), control in self.sides.items():
+            show_on(control, getattr(getattr(intake, name), field))
+        self.balance.setEnabled(self._found is not None)
+        self.align.setEnabled(self._found is not None)
+        self.separate.setEnabled(source.generator is None)
+        for field, control in self.generator.items():
+            wanted = source.generator is not None and (
+                field == "signal" or field in USED_BY_SIGNAL[source.generator.signal]
+            )
+            control.setVisible(wanted)
+            if source.generator is not None:
+                show_on(control, getattr(source.generator, field))
+        self.table.show_findings(self._found)
+        self.together.setText(self._together())
+        self._show_verdicts()
+
+    def _together(self) -> str:
+        found = self._found
+        if found is None:
+            return "looking at the whole recording…"
+        correlation = "–" if found.correlation is None else f"{found.correlation:+.2f}".replace("-", "−")
+        words = [f"correlation {correlation}"]
+        if found.confidence >= 0.5:
+            late = 1000 * found.offset_samples / found.rate
+            polarity = "same polarity" if found.polarity > 0 else "opposite polarity"
+            words += [f"right later by {late:+.3f} ms".replace("-", "−"), polarity]
+        words.append(f"sure by {100 * found.confidence:.0f} %")
+        return " · ".join(words)
+
+    def _show_verdicts(self) -> None:
+        said = verdicts(self._found) if self._found is not None else []
+        found = self._found
+        done = [
+            found is not None
+            and repair.repair_words(v) is not None
+            and repair.repaired(self.intake, v, found) == self.intake
+            for v in said
+        ]
+        state = (tuple(said), tuple(done))
+        if state == self._shown:
+            return
+        self._shown = state
+        for row in self.rows:
+            self._verdicts.removeWidget(row)
+            row.hide()
+            row.deleteLater()
+        self.rows = []
+        for place, (verdict, is_done) in enumerate(zip(said, done, strict=True)):
+            row = VerdictRow(verdict, is_done)
+            if row.button is not None and found is not None:
+                row.button.clicked.connect(
+                    lambda on=False, v=verdict, f=found: self._set(
+                        repair.repaired(self.intake, v, f), f"Repair: {repair.repair_words(v)}"
+                    )
+                )
+            self._verdicts.insertWidget(place, row)
+            self.rows.append(row)
+
+    def _is_repaired(self, verdict: Verdict, found: Findings) -> bool:
+        can = repair.repair_words(verdict) is not None
+        return can and repair.repaired(self.intake, verdict, found) == self.intake
+
+    def _repair(self, words: str, act) -> None:
+        if self._found is not None:
+            self._set(act(self.intake, self._found), words)
+
+    def _set(self, intake: Intake, words: str) -> None:
+        self._document.put(("intake",), intake, words)
+
+    def _put(self, path: edits.Path, value: Any, words: str, token: object) -> None:
+        gesture = None if token is None else (token, "intake", *path)
+        self._document.put(("intake", *path), value, f"Intake: {words.lower()}", gesture)
+
+    def _put_generator(self, field: str, value: Any, token: object) -> None:
+        source = self._document.stem.source
+        if source.generator is None:
+            return
+        generator = msgspec.structs.replace(source.generator, **{field: value})
+        session = edits.put(self._document.session, ("stems", STEM, "source", "generator"), generator)
+        gesture = None if token is None else (token, "generator", field)
+        self._document.edit(
+            session, f"Test generator: {settings_of(Generator)[field].label.lower()}", gesture
+        )
