@@ -49,3 +49,26 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
 def recording(tmp_path: Path) -> Path:
     """Two seconds of stereo noise as a 24-bit file."""
     return write_wav(tmp_path / "quay.wav", noise(2.0))
+
+
+@pytest.fixture
+def window(qtbot, qapp, tmp_path):
+    from stonekite.desktop import theme
+    from stonekite.desktop.window import Window
+
+    theme.apply(qapp)
+    made = Window()
+    made.preset_folder = tmp_path / "presets"
+    made.show()
+    qtbot.waitExposed(made)
+    yield made
+    made.document._saved = made.document.session if made.document.is_open else None
+    made.close()
+    made.deleteLater()
+
+
+@pytest.fixture
+def opened(window, tmp_path):
+    """A window with four seconds of noise open."""
+    window.open_path(write_wav(tmp_path / "quay.wav", noise(4.0)))
+    return window

@@ -6,76 +6,17 @@ import numpy as np
 import pytest
 import soundfile
 from conftest import noise, sine, write_wav
+from hands import LEFT, click, double_click, drag, from_menu, pick, press
 from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QWheelEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QMessageBox, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from scipy import signal
 
 from stonekite.desktop import theme
 from stonekite.desktop.dialogs import ChannelDialog
-from stonekite.desktop.window import Window
 from stonekite.session import storage
 from stonekite.signal.matrix import decode, encode
 from stonekite.stages.eq import side_sections
-
-LEFT = Qt.MouseButton.LeftButton
-
-
-@pytest.fixture
-def window(qtbot, qapp):
-    theme.apply(qapp)
-    made = Window()
-    made.show()
-    qtbot.waitExposed(made)
-    yield made
-    made.document._saved = made.document.session if made.document.is_open else None
-    made.close()
-    made.deleteLater()
-
-
-@pytest.fixture
-def opened(window, tmp_path):
-    """A window with four seconds of noise open."""
-    window.open_path(write_wav(tmp_path / "quay.wav", noise(4.0)))
-    return window
-
-
-def click(qtbot, widget: QWidget, where: QPointF, button=LEFT) -> None:
-    qtbot.mouseClick(widget, button, pos=where.toPoint())
-
-
-def drag(qtbot, widget: QWidget, start: QPointF, end: QPointF, steps: int = 6) -> None:
-    qtbot.mousePress(widget, LEFT, pos=start.toPoint())
-    for k in range(1, steps + 1):
-        qtbot.mouseMove(widget, pos=(start + (end - start) * k / steps).toPoint())
-    qtbot.mouseRelease(widget, LEFT, pos=end.toPoint())
-
-
-def double_click(qtbot, widget: QWidget, where: QPointF) -> None:
-    qtbot.mouseClick(widget, LEFT, pos=where.toPoint())
-    qtbot.mouseDClick(widget, LEFT, pos=where.toPoint())
-
-
-def from_menu(qtbot, menu: QMenu, word: str) -> None:
-    """Click a word of an open menu."""
-    qtbot.waitUntil(menu.isVisible)
-    action = next(action for action in menu.actions() if action.text() == word)
-    click(qtbot, menu, QPointF(menu.actionGeometry(action).center()))
-    qtbot.waitUntil(lambda: not menu.isVisible())
-    # Without a window manager nobody gives the keyboard back to the window.
-    window = menu.parentWidget().window()
-    window.activateWindow()
-    qtbot.waitUntil(window.isActiveWindow)
-
-
-def pick(qtbot, choice, word: str) -> None:
-    """Click a choice and then one of its words."""
-    choice.setFocus()
-    from_menu(qtbot, choice.open_menu(), word)
-
-
-def press(qtbot, window: Window, key, modifier=Qt.KeyboardModifier.NoModifier) -> None:
-    qtbot.keyClick(window, key, modifier)
 
 
 def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeypatch):

@@ -6,12 +6,35 @@ from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QAbstractButton, QLabel, QLineEdit, QMenu, QSizePolicy, QToolTip, QWidget
+from PySide6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QLabel,
+    QLineEdit,
+    QMenu,
+    QSizePolicy,
+    QToolTip,
+    QWidget,
+)
 
 from stonekite.desktop.theme import faded, font, roles
 from stonekite.stages.settings import Setting
 
 FINE = 0.1
+
+
+class Entry(QLineEdit):
+    """The typed entry of a value: Enter takes it, Escape leaves it."""
+
+    left = Signal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape:
+            self.left.emit()
+        else:
+            super().keyPressEvent(event)
+        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
+            event.accept()  # the field below would open another entry, a dialog would close
 
 
 class ValueField(QWidget):
@@ -34,7 +57,7 @@ class ValueField(QWidget):
         self._colour = roles.chalk
         self._drag: tuple[float, float] | None = None
         self._token: object = None
-        self._edit: QLineEdit | None = None
+        self._edit: Entry | None = None
         self._tied: bool | None = None
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -250,7 +273,7 @@ class ValueField(QWidget):
         """Open the typed entry over the value."""
         if self._edit is not None or not self.isEnabled():
             return
-        edit = QLineEdit(self)
+        edit = Entry(self)
         edit.setAccessibleName(self.accessibleName())
         width = 84 if self._compact else self.width() * 2 // 3
         edit.setGeometry(self.width() - width, 0, width, 22)
@@ -259,10 +282,17 @@ class ValueField(QWidget):
         if text is None:
             edit.selectAll()
         edit.editingFinished.connect(self._typed)
+        edit.left.connect(self._leave)
         edit.show()
         edit.setFocus()
         self._edit = edit
         self.update()
+
+    def _leave(self) -> None:
+        """Close the typed entry; the value stays."""
+        if self._edit is not None:
+            self._edit.setText(self.setting.shown(self._value))
+            self._typed()
 
     def _typed(self) -> None:
         edit, self._edit = self._edit, None
@@ -271,14 +301,14 @@ class ValueField(QWidget):
         text = edit.text()
         edit.deleteLater()
         self.update()
-        if text == self.setting.shown(self._value):
-            return
-        try:
-            self._move(self.setting.typed(text))
-        except ValueError as error:
-            self.refused.emit(str(error))
-            QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)
-        self.setFocus()
+        if text != self.setting.shown(self._value):
+            try:
+                self._move(self.setting.typed(text))
+            except ValueError as error:
+                self.refused.emit(str(error))
+                QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)
+        if QApplication.focusWidget() in (edit, None):  # not where another widget was clicked meanwhile
+            self.setFocus()
 
 
 class Segments(QWidget):

@@ -75,7 +75,8 @@ class Measuring(QObject):
         self.failed.emit("Measuring stopped unexpectedly; it starts again with the next change.")
 
     def close(self) -> None:
-        """End the worker and remove its files."""
+        """End the worker and remove its files; what it may still say is of no use."""
+        self._number += 1
         self._settle.stop()
         if self._child is not None:
             self._child.close()

@@ -4,13 +4,11 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeyEvent
 from PySide6.QtWidgets import (
     QDialog,
     QFileDialog,
     QHBoxLayout,
     QLabel,
-    QLineEdit,
     QListWidget,
     QListWidgetItem,
     QPushButton,
@@ -19,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Segments
+from stonekite.desktop.fields import Entry, Segments
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.theme import NAMES
 from stonekite.session import presets
@@ -58,7 +56,7 @@ class PresetsDialog(QDialog):
         self.about.setWordWrap(True)
         self.about.setMinimumHeight(38)
         self.about.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
-        self.name = QLineEdit()
+        self.name = Entry()
         self.name.setPlaceholderText("Name to keep the settings as they are now")
         self.name.setAccessibleName("Name of a new preset")
         self.keep = QPushButton("Keep")
@@ -93,6 +91,7 @@ class PresetsDialog(QDialog):
         self.list.itemDoubleClicked.connect(lambda item: self.accept())
         self.name.textChanged.connect(lambda text: self.keep.setEnabled(bool(text.strip())))
         self.name.returnPressed.connect(self._keep)
+        self.name.left.connect(self.reject)
         self.keep.clicked.connect(self._keep)
         self.read.clicked.connect(self._import)
         self.write.clicked.connect(self._export)
@@ -116,7 +115,7 @@ class PresetsDialog(QDialog):
                 item.setData(Qt.ItemDataRole.UserRole, (path, preset))
                 item.setToolTip(preset.about)
                 self.list.addItem(item)
-                if preset.name == choose:
+                if preset.name == choose and self.list.currentItem() is None:  # one's own come first
                     self.list.setCurrentItem(item)
         self.list.blockSignals(False)
         self.message.setText(" ".join(faults))
@@ -215,11 +214,6 @@ class PresetsDialog(QDialog):
                 self.message.setText(f"“{chosen[0].name}” was not deleted: {error.strerror}.")
                 return
             self._fill()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if self.name.hasFocus() and event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
-            return  # Enter keeps the name; it does not close the dialog
-        super().keyPressEvent(event)
 
     def reject(self) -> None:
         """Back to what was before the first one was tried."""

@@ -1,0 +1,373 @@
+"""From a new recording that needs repair to an exported file, by mouse and keyboard."""
+
+import numpy as np
+import pytest
+import soundfile
+from conftest import RATE, noise, write_wav
+from hands import LEFT, click, double_click, drag, from_menu, pick, press, to_front
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
+from scipy import signal
+from test_source_check import late, looked_at, music, said
+
+from stonekite.desktop.source_view import VerdictRow
+from stonekite.session import presets, storage
+from stonekite.session.types import Intake, Strip
+from stonekite.signal.matrix import encode
+from stonekite.stages.registry import KINDS
+
+CONTROL = Qt.KeyboardModifier.ControlModifier
+
+
+@pytest.fixture
+def crooked(tmp_path):
+    """A recording whose right side is 4 dB louder and 24.3 samples late."""
+    sound = late(music(11, seconds=5.0) * [[1.0], [1.6]], 24.3)
+    return write_wav(tmp_path / "wheelhouse.wav", sound)
+
+
+def sentences(window) -> list[str]:
+    return [row.sentence.text() for row in window.source_view.findChildren(VerdictRow) if row.isVisible()]
+
+
+def repair(qtbot, window, words: str) -> None:
+    button = next(
+        b
+        for row in window.source_view.rows
+        for b in row.findChildren(QPushButton)
+        if b.text() == words and b.isEnabled()
+    )
+    qtbot.mouseClick(button, LEFT)
+
+
+def typed(qtbot, field, text: str) -> None:
+    field.setFocus()
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    qtbot.keyClicks(QApplication.focusWidget(), text)
+    qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
+
+
+def undo_all(qtbot, window) -> None:
+    to_front(qtbot, window)
+    for _ in range(100):
+        if window.document.next_undo:
+            press(qtbot, window, Qt.Key.Key_Z, CONTROL)
+    assert window.document.next_undo is None
+
+
+def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path, monkeypatch):
+    window.open_path(crooked)
+    window.start()
+    view = window.source_view
+    assert window.middle.currentWidget() is view
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
+    # The verdicts, and their repairs.
+    told = sentences(window)
+    assert any(s.startswith("Right is late by 0.51 ms (24.3 samples)") for s in told)
+    assert any(s.startswith("Right is ") and "dB louder" in s for s in told)
+    repair(qtbot, window, "Align sides")
+    repair(qtbot, window, "Balance sides")
+    intake = window.document.strip.intake
+    assert intake.left.delay_ms == pytest.approx(1000 * 24.3 / RATE, abs=0.002)
+    assert intake.right.trim_db < -2 and intake.left.trim_db == 0
+    assert [row.button.text() for row in view.rows if row.button is not None].count("Repaired") == 2
+    # Mid and side.
+    click(qtbot, window.kite, window.kite.split_centre())
+    words = next(
+        a.text() for a in window.signal_menu.actions() if a.text().startswith("Mid / side, half-sum")
+    )
+    from_menu(qtbot, window.signal_menu, words)
+    # A filter on the side only.
+    click(qtbot, window.kite, window.kite.plus_centre("lower"))
+    from_menu(qtbot, window.add_popup, "Filter")
+    editor = window.panel.editors["filter"]
+    picture = editor.picture
+    high = picture._handles[0]
+    drag(qtbot, picture, picture.place(high), QPointF(picture.x_of(250), picture.place(high).y()))
+    stage = window.document.strip.stages[0]
+    assert stage.lower.high_pass and stage.lower.high_pass_hz == pytest.approx(250, rel=0.03)
+    assert not stage.upper.high_pass
+    pick(qtbot, editor.rows["lower"].controls["high_pass_slope"], "24")
+    assert window.document.strip.stages[0].lower.high_pass_slope == 24
+    # An EQ, different on both legs.
+    click(qtbot, window.kite, window.kite.plus_centre("upper"))
+    from_menu(qtbot, window.add_popup, "EQ")
+    eq = window.panel.eq
+    double_click(qtbot, eq.picture, QPointF(eq.picture.x_of(400), eq.picture.y_of(-4)))
+    press(qtbot, window, Qt.Key.Key_O)
+    double_click(qtbot, eq.picture, QPointF(eq.picture.x_of(6000), eq.picture.y_of(5)))
+    pick(qtbot, eq.shape, "High shelf")
+    stage = window.document.strip.stages[1]
+    assert stage.upper.bands[0].gain_db == pytest.approx(-4, abs=0.3)
+    assert stage.lower.bands[0].shape == "high-shelf"
+    # Wider, with the lows in the middle.
+    click(qtbot, window.kite, window.kite.plus_centre("upper"))
+    from_menu(qtbot, window.add_popup, "Width")
+    width = window.panel.editors["width"].shared
+    typed(qtbot, width.controls["width"], "130")
+    qtbot.mouseClick(width.controls["mono_below"], LEFT)
+    assert (
+        window.document.strip.stages[2].shared.width == 130
+        and window.document.strip.stages[2].shared.mono_below
+    )
+    # The EQ is kept as a preset.
+    click(qtbot, window.kite, window.kite.stone_centre(window.document.strip.stages[1].id, "upper"))
+    press(qtbot, window, Qt.Key.Key_P)
+    dialog = QApplication.activeModalWidget()
+    dialog.name.setFocus()
+    qtbot.keyClicks(dialog.name, "Wheelhouse log")
+    qtbot.keyClick(dialog.name, Qt.Key.Key_Return)
+    assert "Kept" in dialog.message.text() and dialog.isVisible()
+    qtbot.mouseClick(dialog.use, LEFT)
+    # Export.
+    to_front(qtbot, window)
+    press(qtbot, window, Qt.Key.Key_E, CONTROL)
+    export = window.exporting.dialog
+    export._button(export.bits, "32f").click()
+    out = tmp_path / "result.wav"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(out), ""))
+    qtbot.mouseClick(export.go, LEFT)
+    qtbot.waitUntil(lambda: "Written" in export.message.text(), timeout=60_000)
+    qtbot.mouseClick(export.cancel, LEFT)
+    _check(soundfile.read(out)[0].T, soundfile.read(crooked)[0].T)
+    # Undone, all of it.
+    final = window.document.session
+    undo_all(qtbot, window)
+    assert window.document.strip == Strip() and window.document.session != final
+    # Another session takes the preset.
+    window.document._saved = window.document.session
+    window.open_path(write_wav(tmp_path / "reel.wav", noise(2.0)))
+    click(qtbot, window.kite, window.kite.plus_centre("upper"))
+    from_menu(qtbot, window.add_popup, "EQ")
+    press(qtbot, window, Qt.Key.Key_P)
+    dialog = QApplication.activeModalWidget()
+    names = [dialog.list.item(k).text().split("  ")[0] for k in range(dialog.list.count())]
+    assert "Wheelhouse log" in names and len(names) >= 5
+    dialog.list.setFocus()
+    dialog.list.setCurrentRow(names.index("Warm hold"))
+    assert window.document.strip.stages[0].upper.bands[0].shape == "low-shelf"
+    dialog.list.setCurrentRow(names.index("Wheelhouse log"))
+    qtbot.mouseClick(dialog.use, LEFT)
+    assert window.document.strip.stages[0].lower.bands == final.stems[0].strip.stages[1].lower.bands
+    to_front(qtbot, window)
+    press(qtbot, window, Qt.Key.Key_Z, CONTROL)  # all that was tried is one step
+    assert window.document.strip.stages[0].lower.bands == ()
+
+
+def _check(result: np.ndarray, source: np.ndarray) -> None:
+    """The exported sound is in time, balanced, without lows at the sides, and wider."""
+    found = said(result)
+    assert "late" not in found and "louder" not in found
+    assert "late" in said(source)
+    f, before = signal.welch(encode(source), RATE, nperseg=8192)
+    _, after = signal.welch(encode(result), RATE, nperseg=8192)
+    assert 10 * np.log10(after[1][f < 90].mean() / before[1][f < 90].mean()) < -25
+    assert abs(looked_at(result).offset_samples) < 0.1
+
+
+def test_presets_are_tried_cancelled_exported_and_imported(opened, qtbot, tmp_path, monkeypatch):
+    opened.stages.add("gain", "lower")
+    before = opened.document.session
+    dialog = opened.show_presets()
+    dialog.list.setCurrentRow(1)
+    assert opened.document.session != before
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "sent"), ""))
+    qtbot.mouseClick(dialog.write, LEFT)
+    assert (tmp_path / "sent.kitepreset").exists()
+    qtbot.keyClick(dialog, Qt.Key.Key_Escape)
+    assert opened.document.session == before
+    dialog = opened.show_presets()
+    dialog.import_from(tmp_path / "sent.kitepreset")
+    assert "Imported" in dialog.message.text()
+    assert len(list(opened.preset_folder.glob("*"))) == 1
+    dialog.import_from(tmp_path / "sent.kitepreset")
+    assert "already" in dialog.message.text()
+    (tmp_path / "bad.kitepreset").write_text("{}")
+    dialog.import_from(tmp_path / "bad.kitepreset")
+    assert "not a preset" in dialog.message.text()
+    qtbot.mouseClick(dialog.delete, LEFT)
+    assert not list(opened.preset_folder.glob("*"))
+    dialog.reject()
+
+
+def test_every_kind_has_an_editor_from_its_declaration(opened, qtbot):
+    for kind in KINDS:
+        opened.stages.add(kind)
+        opened.resize(1100, 700)
+        qtbot.wait(20)
+        editor = opened.panel.editors[kind]
+        assert editor.isVisible() and editor.picture.isVisible() and editor.picture.height() >= 120
+        for widget in editor.findChildren(QLabel):
+            if widget.isVisible() and widget.text():
+                assert widget.width() >= widget.fontMetrics().horizontalAdvance(widget.text()) - 2, (
+                    widget.text()
+                )
+        if kind != "eq":
+            for row in editor.rows.values():
+                for control in row.controls.values():
+                    assert (
+                        control.accessibleName()
+                        and control.toolTip()
+                        and row.rect().contains(control.geometry())
+                    )
+
+
+def test_copy_paste_swap_and_copy_across(opened, qtbot):
+    opened.stages.add("gain", "upper")
+    row = opened.panel.editors["gain"].rows["upper"]
+    typed(qtbot, row.controls["gain_db"], "-3")
+    menu = opened.panel.open_more()
+    from_menu(qtbot, menu, "Swap legs")
+    assert opened.document.strip.stages[0].lower.gain_db == -3
+    press(qtbot, opened, Qt.Key.Key_O)
+    from_menu(qtbot, opened.panel.open_more(), "Copy settings to Mid")
+    assert opened.document.strip.stages[0].upper.gain_db == -3
+    opened.timeline.setFocus()
+    press(qtbot, opened, Qt.Key.Key_C, CONTROL)
+    press(qtbot, opened, Qt.Key.Key_V, CONTROL)
+    one, two = opened.document.strip.stages
+    assert two.lower == one.lower and two.id != one.id and opened.stages.chosen[0] == two.id
+    from_menu(qtbot, opened.panel.open_more(), "Reset")
+    assert opened.document.strip.stages[1] == type(two)(id=two.id)
+    from_menu(qtbot, opened.panel.open_more(), "Paste settings on this leg")
+    assert getattr(opened.document.strip.stages[1], opened.stages.chosen[1]).gain_db == -3
+    QApplication.clipboard().setText("no stage")
+    press(qtbot, opened, Qt.Key.Key_V, CONTROL)
+    assert "no stage on the clipboard" in opened.hint.text() and len(opened.document.strip.stages) == 2
+
+
+def test_enter_takes_a_typed_value_and_escape_leaves_it(opened, qtbot):
+    opened.stages.add("gain", "upper")
+    field = opened.panel.editors["gain"].rows["upper"].controls["gain_db"]
+    typed(qtbot, field, "-3")
+    assert QApplication.focusWidget() is field and field.value == -3
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    qtbot.keyClicks(QApplication.focusWidget(), "7")
+    qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Escape)
+    assert QApplication.focusWidget() is field and field.value == -3
+
+
+def test_a_click_on_its_mark_leaves_a_value_on_its_leg(opened, qtbot):
+    opened.stages.add("gain", "upper")
+    opened.stages.toggle_linked()
+    field = opened.panel.editors["gain"].rows["upper"].controls["gain_db"]
+    typed(qtbot, field, "-3")
+    assert opened.document.strip.stages[0].lower.gain_db == -3
+    click(qtbot, field, field.tie_place())
+    assert opened.document.strip.stages[0].unlinked == ("gain_db",)
+    typed(qtbot, field, "-5")
+    assert opened.document.strip.stages[0].lower.gain_db == -3
+    click(qtbot, field, field.tie_place())
+    typed(qtbot, field, "-4")
+    assert opened.document.strip.stages[0].lower.gain_db == -2  # the offset stays
+
+
+def test_holding_h_and_listening_to_the_change_are_heard_but_not_saved(opened, qtbot):
+    opened.stages.add("gain", "upper")
+    typed(qtbot, opened.panel.editors["gain"].rows["upper"].controls["gain_db"], "-6")
+    before = opened.document.session
+    opened.timeline.setFocus()
+    qtbot.keyPress(opened, Qt.Key.Key_H)
+    assert opened.transport._strip.stages[0].inserted is False
+    qtbot.keyRelease(opened, Qt.Key.Key_H)
+    assert opened.transport._strip is opened.document.strip
+    qtbot.mouseClick(opened.panel.change, LEFT)
+    assert opened.transport._strip.stages[0].change_only
+    press(qtbot, opened, Qt.Key.Key_O)  # another leg comes to the front: heard as it is again
+    assert opened.transport._strip is opened.document.strip and not opened.panel.change.isChecked()
+    assert opened.document.session is before
+
+
+def test_a_band_is_heard_alone(opened, qtbot):
+    opened.stages.add("eq")
+    eq = opened.panel.eq
+    double_click(qtbot, eq.picture, QPointF(eq.picture.x_of(1000), eq.picture.y_of(6)))
+    qtbot.mouseClick(eq.alone, LEFT)
+    heard = opened.transport._strip
+    assert heard.stages[0].upper.high_pass and heard.lower.muted
+    qtbot.mouseClick(eq.alone, LEFT)
+    assert opened.transport._strip is opened.document.strip
+
+
+def test_a_stage_keeps_its_level(window, tmp_path, qtbot):
+    window.open_path(write_wav(tmp_path / "a.wav", 0.3 * noise(4.0)))
+    window.start()
+    window.stages.add("gain", "upper")
+    for leg in ("upper", "lower"):
+        typed(qtbot, window.panel.editors["gain"].rows[leg].controls["gain_db"], "6")
+    qtbot.mouseClick(window.panel.level_kept, LEFT)
+    qtbot.waitUntil(lambda: window.document.strip.stages[0].kept_db != 0, timeout=60_000)
+    assert window.document.strip.stages[0].kept_db == pytest.approx(-6.0, abs=0.05)
+    qtbot.waitUntil(lambda: "given back" in window.panel.words.text(), timeout=20_000)
+    press(qtbot, window, Qt.Key.Key_Z, CONTROL)
+    assert not window.document.strip.stages[0].level_kept
+
+
+def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
+    sound = noise(5.0)
+    dark = signal.sosfilt(signal.butter(1, 600, fs=RATE, output="sos"), sound[1])
+    window.open_path(write_wav(tmp_path / "two.wav", np.stack([sound[0], dark])))
+    window.set_split("left-right", "")
+    window.stages.add("eq", "upper")
+    qtbot.mouseClick(window.panel.eq.match, LEFT)
+    qtbot.mouseClick(window.matching.dialog.go, LEFT)
+    qtbot.waitUntil(lambda: bool(window.document.strip.stages[0].upper.bands), timeout=60_000)
+    gains = {round(b.frequency_hz): b.gain_db for b in window.document.strip.stages[0].upper.bands}
+    assert gains[8000] < -6 and gains.get(250, 0) > gains[8000]
+    assert "Right" in window.hint.text()
+
+
+def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
+    path = write_wav(tmp_path / "zither.wav", noise(1.0))
+    window.open_path(path)
+    folder = tmp_path / "parts"
+    folder.mkdir()
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: str(folder))
+    qtbot.mouseClick(window.source_view.separate, LEFT)
+    qtbot.mouseClick(window.separating.dialog.go, LEFT)
+    qtbot.waitUntil(lambda: "Written" in window.hint.text(), timeout=60_000)
+    left = soundfile.read(folder / "zither.only-left.wav")[0]
+    assert np.array_equal(left, soundfile.read(path)[0][:, 0])
+    elsewhere = []
+    window.separating.open_elsewhere = elsewhere.append
+    qtbot.mouseClick(window.source_view.separate, LEFT)
+    window.separating.dialog.group.buttons()[1].click()
+    qtbot.mouseClick(window.separating.dialog.go, LEFT)
+    assert window.document.stem.source.channels == (0, 0) and "zither.only-left" in window.document.name
+    assert storage.load(elsewhere[0]).stems[0].source.channels == (1, 1)
+
+
+def test_the_test_generator_is_a_source(window, qtbot):
+    window.open_generator()
+    window.start()
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
+    controls = window.source_view.generator
+    pick(qtbot, controls["signal"], "Pink noise")
+    typed(qtbot, controls["correlation"], "0.3")
+    assert controls["correlation"].isVisible() and not controls["tone_hz"].isVisible()
+    qtbot.waitUntil(lambda: abs((window._measured.before["correlation"] or 0) - 0.3) < 0.05, timeout=60_000)
+    press(qtbot, window, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: window.transport.position_s > 0.1, timeout=20_000)
+    undo_all(qtbot, window)
+    assert window.document.stem.source.generator.signal == "twin-tones"
+
+
+def test_the_output_is_placed_by_mouse(opened, qtbot):
+    click(qtbot, opened.kite, opened.kite._output_box().center())
+    view = opened.output_view
+    assert opened.middle.currentWidget() is view
+    picture = view.picture
+    start = picture.place_of("left")
+    drag(qtbot, picture, start, picture._on_arc(0, picture._radius))
+    assert opened.document.strip.output.left.position == 0
+    typed(qtbot, view.controls["right", "position"], "40")
+    assert opened.document.strip.output.right.position == 40
+    qtbot.mouseClick(view.swap, LEFT)
+    assert opened.document.strip.output.left.position == 40
+    qtbot.mouseClick(view.reset, LEFT)
+    assert opened.document.strip.output == Strip().output
+    press(qtbot, opened, Qt.Key.Key_F5)
+    assert opened.middle.currentWidget() is opened.source_view
+    pick(qtbot, opened.source_view.use, "Folded to mono")
+    assert opened.document.strip.intake == Intake(use="mono")
+    assert presets.SUFFIX == ".kitepreset"
