@@ -15,9 +15,11 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from window.start_rows()
     yield from window.first_picture_rows(folder)
     yield from kernels.kernel_rows()
+    yield from kernels.kind_rows()
     yield from kernels.render_rows(folder, 60 if quick else 240)
     yield from kernels.live_rows()
     yield from window.painting_rows()
+    yield from window.repaint_rows(8 if quick else 30)
     yield from window.control_rows(folder)
     yield from window.robot_rows(20 if quick else 300)
 

@@ -11,8 +11,13 @@ from scipy import signal
 from stonekite.engine.export import export
 from stonekite.engine.strip import StripPlayer
 from stonekite.session.types import Session, Source, Stem, Strip
-from stonekite.signal import biquads
-from stonekite.stages.eq import Band, Eq, EqSide, side_sections
+from stonekite.signal import biquads, convolution, long_filters
+from stonekite.stages.eq import Band, Eq, EqShared, EqSide, side_sections
+from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.filter import side_sections as filter_side_sections
+from stonekite.stages.gain import Gain, GainSide
+from stonekite.stages.registry import KINDS
+from stonekite.stages.width import Width, WidthShared, crossover
 
 RATE = 48_000
 BLOCK = 1024
@@ -75,6 +80,99 @@ def kernel_rows() -> list[tuple[str, str]]:
     return rows
 
 
+FULL = {
+    "eq": Eq(id=2, upper=eight_bands(), lower=eight_bands()),
+    "filter": Filter(
+        id=3,
+        upper=FilterSide(high_pass=True, high_pass_slope=24, low_pass=True, low_pass_slope=24),
+        lower=FilterSide(high_pass=True, high_pass_slope=24, low_pass=True, low_pass_slope=24),
+    ),
+    "gain": Gain(id=4, upper=GainSide(gain_db=-3), lower=GainSide(gain_db=2)),
+    "width": Width(id=5, shared=WidthShared(width=130, mono_below=True)),
+}
+LONG_EQ = Eq(id=2, upper=eight_bands(), lower=eight_bands(), shared=EqShared(phase="linear"))
+
+
+def _by_sosfilt(sound: np.ndarray, sections: list[np.ndarray]) -> float:
+    """Seconds that sosfilt needs for sections on each leg, block by block."""
+    full = [np.insert(rows, 3, 1.0, axis=1) for rows in sections]
+    states = [np.zeros((len(rows), 2)) for rows in full]
+
+    def act() -> None:
+        for start in range(0, sound.shape[1], BLOCK):
+            for leg, rows in enumerate(full):
+                signal.sosfilt(rows, sound[leg, start : start + BLOCK], zi=states[leg])
+
+    return best(act, 3)
+
+
+def kind_rows() -> list[tuple[str, str]]:
+    """Each kind alone, in the engine's own calls, beside scipy on the same work."""
+    sound = 0.1 * np.random.default_rng(0).standard_normal((2, RATE * 4))
+    high, both = crossover(120.0, 24, RATE)
+    one = np.array([[0.7, 0.0, 0.0, 0.0, 0.0]])
+    filter_sections = filter_side_sections(FULL["filter"].upper, RATE)
+    references = {
+        "eq": _by_sosfilt(sound, [side_sections(eight_bands(), RATE)] * 2),
+        "filter": _by_sosfilt(sound, [filter_sections] * 2),
+        "gain": _by_sosfilt(sound, [one] * 2),
+        "width": _by_sosfilt(sound, [both, high]),
+    }
+    half_of_c = {"eq": 1000, "filter": 1000, "width": 1000}  # biquads: half of DESIGN's C column
+    rows = []
+    for kind, stage in FULL.items():
+        seconds = _stage_seconds(stage, sound)
+        goal = f", goal {half_of_c[kind]} x" if kind in half_of_c else ""
+        rows.append(
+            (
+                f"{KINDS[kind].LABEL} alone, both legs",
+                f"{4 / seconds:6.0f} x real time{goal}; sosfilt {4 / references[kind]:.0f} x; "
+                f"ratio {references[kind] / seconds:.1f} (goal 2)",
+            )
+        )
+    taps = long_filters.responses([side_sections(eight_bands(), RATE)] * 2, "linear", 4800)
+    theirs = best(lambda: [signal.oaconvolve(sound[k], taps[k]) for k in range(2)], 3)
+    seconds = _convolve_seconds(sound, taps)
+    rows.append(
+        (
+            "Convolution, 200 ms, both legs",
+            f"{4 / seconds:6.0f} x real time (goal 320); oaconvolve of all at once {4 / theirs:.0f} x; "
+            f"ratio {theirs / seconds:.1f} (goal 2)",
+        )
+    )
+    seconds = _stage_seconds(LONG_EQ, sound)
+    late = KINDS["eq"].latency(LONG_EQ, RATE)[0]
+    rows.append(("EQ, linear phase", f"{4 / seconds:6.0f} x real time, {1000 * late / RATE:.0f} ms late"))
+    return rows
+
+
+def _stage_seconds(stage, sound: np.ndarray) -> float:
+    kind = KINDS[stage.__struct_config__.tag]
+    coefficients = kind.prepare(stage, RATE, "half-sum")
+    state = kind.start(coefficients)
+
+    def act() -> None:
+        for start in range(0, sound.shape[1], BLOCK):
+            kind.process(state, coefficients, sound[:, start : start + BLOCK].copy(), start)
+
+    act()
+    return best(act)
+
+
+def _convolve_seconds(sound: np.ndarray, taps: list[np.ndarray]) -> float:
+    spectra = [convolution.spectra_of(row) for row in taps]
+    convolvers = [convolution.Convolver(s) for s in spectra]
+
+    def act() -> None:
+        for start in range(0, sound.shape[1], BLOCK):
+            block = sound[:, start : start + BLOCK].copy()
+            for row in range(2):
+                convolvers[row].process(block[row], start, spectra[row])
+
+    act()
+    return best(act)
+
+
 def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
     """Whole files through mid/side and eight bands a leg, reading and writing included."""
     rows = []
@@ -82,8 +180,12 @@ def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
     path = folder / "long.wav"
     soundfile.write(path, sound, RATE, subtype="PCM_24")
     source = Source(path=str(path), rate=RATE, frames=seconds * RATE)
-    for words, high in (("eight bands a leg", False), ("eight high bands a leg (two sections each)", True)):
-        session = Session(stems=(Stem(id=1, name="long", source=source, strip=strip(high)),))
+    for words, goal, used in (
+        ("eight bands a leg", 200, strip()),
+        ("eight high bands a leg (two sections each)", 200, strip(high=True)),
+        ("filter + EQ (eight bands) + width", 150, Strip(stages=(FULL["filter"], FULL["eq"], FULL["width"]))),
+    ):
+        session = Session(stems=(Stem(id=1, name="long", source=source, strip=used),))
         # Every run is shown at its own time: reading and writing make single runs noisy.
         times = []
         for _ in range(3):
@@ -93,7 +195,7 @@ def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
         rows.append(
             (
                 f"Whole file, mid/side + {words}",
-                f"{seconds / min(times):6.0f} x real time of one core (goal 200), slowest {seconds / max(times):.0f} x",
+                f"{seconds / min(times):6.0f} x real time of one core (goal {goal}), slowest {seconds / max(times):.0f} x",
             )
         )
     return rows

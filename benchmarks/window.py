@@ -9,9 +9,9 @@ from pathlib import Path
 
 import numpy as np
 import soundfile
-from PySide6.QtCore import QEventLoop, QObject, QTimer
+from PySide6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PySide6.QtGui import QPixmap
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from stonekite.desktop import theme
 from stonekite.desktop.window import Window
@@ -21,7 +21,7 @@ from stonekite.stages.eq import BANDS
 _START = """
 import time, sys
 begin = float(sys.argv[1])
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 from stonekite.desktop import theme
 from stonekite.desktop.window import Window
 app = QApplication([])
@@ -175,6 +175,63 @@ def painting_rows(seconds: float = 8.0) -> list[tuple[str, str]]:
             "  the picture with its six curves",
             f"{one * 1000:.1f} ms each: {one * 30 * 100:.0f} % of one core at 30 a second (goal 30)",
         ),
+    ]
+
+
+class Watcher(QObject):
+    """Counts repaints of a widget, and how long the window's thread was away from its events at the most."""
+
+    def __init__(self, widget: QWidget) -> None:
+        super().__init__()
+        self.repaints = 0
+        self._last = time.monotonic()
+        self.gaps: list[float] = []
+        widget.installEventFilter(self)
+        self._beat = QTimer(self)
+        self._beat.setInterval(1)
+        self._beat.timeout.connect(self._tick)
+        self._beat.start()
+
+    def _tick(self) -> None:
+        now = time.monotonic()
+        self.gaps.append(now - self._last)
+        self._last = now
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        self.repaints += event.type() == QEvent.Type.Paint
+        return False
+
+
+def repaint_rows(seconds: float) -> list[tuple[str, str]]:
+    """A robot drags bands, filter edges and levels while all plays; repaints and stalls of the window."""
+    window = playing_window()
+    wait(1.0)
+    while window._measured is None:
+        wait(0.1)
+    window.stages.choose(window.document.strip.stages[0].id, "upper")
+    picture = window.panel.eq.picture
+    watcher = Watcher(picture)
+    rng = random.Random(7)
+    begin = time.monotonic()
+    step = 0
+    while time.monotonic() - begin < seconds:
+        step += 1
+        slot = step // 40 % 3
+        picture.dragged.emit(
+            slot, {"frequency_hz": 200 * 1.05 ** (step % 40), "gain_db": rng.uniform(-6, 6)}, step // 40
+        )
+        if step % 200 == 0:
+            window.listen.choose(rng.choice(["processed", "unprocessed", "difference"]))
+        wait(0.02)
+    spent = time.monotonic() - begin
+    gaps = np.array(watcher.gaps[5:]) * 1000
+    close(window)
+    return [
+        (
+            "Repaints while a robot drags and all plays",
+            f"{watcher.repaints / spent:.0f} a second (goal 30), longest stall {gaps.max():.0f} ms (goal 50), "
+            f"99.9 % under {np.percentile(gaps, 99.9):.0f} ms",
+        )
     ]
 
 

@@ -43,6 +43,41 @@ def with_dialog(window: Window, dialog: QWidget, name: str) -> None:
     picture.save(str(FOLDER / f"{name}.png"))
 
 
+def stage_pictures(window: Window) -> None:
+    """A filter on the side, and the presets of the EQ."""
+    window.stages.add("filter", "lower")
+    picture = window.panel.editors["filter"].picture
+    picture.moved.emit({"high_pass": True, "high_pass_hz": 220.0, "high_pass_slope": 24}, None)
+    picture.moved.emit({"low_pass": True, "low_pass_hz": 9000.0}, None)
+    wait(2.0)
+    save(window, "filter")
+    for _ in range(3):
+        window.document.undo()
+    window.stages.choose(window.document.strip.stages[0].id, "lower")
+    dialog = window.show_presets()
+    wait(0.5)
+    dialog.list.setCurrentRow(1)
+    wait(1.0)
+    with_dialog(window, dialog, "presets")
+    dialog.reject()
+
+
+def view_pictures(window: Window) -> None:
+    """The source check and the output."""
+    window.show_view("source")
+    wait(1.0)
+    save(window, "source-check")
+    window.show_view("output")
+    window.output_view.picture.moved.emit("left", -70.0, None)
+    window.output_view.picture.moved.emit("right", 85.0, None)
+    wait(1.5)
+    save(window, "output")
+    window.document.undo()
+    window.document.undo()
+    window.show_view("stage")
+    wait(1.0)
+
+
 def main(width: int = 1280, height: int = 800) -> None:
     FOLDER.mkdir(exist_ok=True)
     application = QApplication([])
@@ -59,6 +94,8 @@ def main(width: int = 1280, height: int = 800) -> None:
     window.transport.play()
     wait(2.2)
     save(window, "main-window")
+    view_pictures(window)
+    stage_pictures(window)
     window.set_split("left-right", "")
     window.stages.toggle_linked()
     window.stages.choose_other_leg()

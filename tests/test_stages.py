@@ -17,8 +17,8 @@ from stonekite.engine.render import rendered
 from stonekite.engine.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Split, Strip
+from stonekite.signal import long_filters
 from stonekite.signal.matrix import MATRICES, encode
-from stonekite.stages import eq_phase
 from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, side_sections
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
@@ -158,7 +158,7 @@ def test_linear_phase_rings_no_longer_than_its_latency_says():
     sound = np.zeros((2, 200_000))
     sound[:, 90_000] = 1.0
     out = chain.process(sound, 0)
-    half = eq_phase.reach([side_sections(CURVE, RATE)], RATE)
+    half = long_filters.reach([side_sections(CURVE, RATE)], RATE)
     assert half < chain.latency
     first = np.flatnonzero(np.abs(out[0]) > 1e-14)[0]
     assert 90_000 + chain.latency - half <= first

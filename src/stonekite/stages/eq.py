@@ -2,7 +2,7 @@
 
 In minimum phase a leg's curve turns its phase, and with it the image that both legs make together. Two other
 ways keep the legs together: with matched legs each leg gets the phase of both curves, with linear phase none of
-them does. Both are responses of finite length (signal/convolution.py), designed in stages/eq_phase.py.
+them does. Both are responses of finite length (signal/convolution.py), designed in signal/long_filters.py.
 """
 
 from typing import Annotated, Any, Literal
@@ -17,7 +17,7 @@ from stonekite.stages import cascade
 from stonekite.stages.base import LegName, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
-long_filters = lazy("stonekite.stages.eq_phase")
+long_filters = lazy("stonekite.signal.long_filters")
 
 LABEL = "EQ"
 HELP = "Up to sixteen bands for each leg: bells, shelves, tilt, high-pass, low-pass and notch."
