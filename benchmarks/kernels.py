@@ -159,15 +159,13 @@ def _stage_seconds(stage, sound: np.ndarray) -> float:
     return best(act)
 
 
-def _convolve_seconds(sound: np.ndarray, taps: list[np.ndarray]) -> float:
-    spectra = [convolution.spectra_of(row) for row in taps]
-    convolvers = [convolution.Convolver(s) for s in spectra]
+def _convolve_seconds(sound: np.ndarray, taps: np.ndarray) -> float:
+    spectra = convolution.spectra_of(taps)
+    convolver = convolution.Convolver(spectra)
 
     def act() -> None:
         for start in range(0, sound.shape[1], BLOCK):
-            block = sound[:, start : start + BLOCK].copy()
-            for row in range(2):
-                convolvers[row].process(block[row], start, spectra[row])
+            convolver.process(sound[:, start : start + BLOCK].copy(), start, spectra)
 
     act()
     return best(act)

@@ -12,50 +12,58 @@ from numba import njit
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _gather(past, newest, response, total):
-    """total = sum over parts of past spectra (newest first, going round) times response spectra."""
-    parts = response.shape[0]
-    total[:] = 0.0
+    """total = sum over parts of past spectra (going round, newest first) times response spectra, row by row."""
+    parts, rows, bins = response.shape
     for k in range(parts):
-        spectrum = past[(newest - k) % parts]
-        weight = response[k]
-        for i in range(total.shape[0]):
-            total[i] += spectrum[i] * weight[i]
+        for row in range(rows):
+            spectrum = past[(newest - k) % parts, row]
+            weight = response[k, row]
+            if k == 0:
+                for i in range(bins):
+                    total[row, i] = spectrum[i] * weight[i]
+            else:
+                for i in range(bins):
+                    total[row, i] += spectrum[i] * weight[i]
 
 
 def part_size(taps: int) -> int:
     """Frames in one part for a response of so many taps: the latency of the convolution."""
-    return min(8192, max(1024, taps // 8))
+    return 1 << min(13, max(10, (taps // 4).bit_length() - 1))
 
 
-def spectra_of(response: np.ndarray) -> np.ndarray:
-    """Spectra (parts, size + 1) of a response (taps,), for `Convolver`."""
-    size = part_size(len(response))
-    parts = -(-len(response) // size)
-    padded = np.zeros((parts, 2 * size))
-    padded[:, :size] = np.concatenate([response, np.zeros(parts * size - len(response))]).reshape(parts, size)
-    return np.fft.rfft(padded, axis=1)
+def spectra_of(responses: np.ndarray) -> np.ndarray:
+    """Spectra (parts, rows, size + 1) of responses (rows, taps), for `Convolver`."""
+    rows, taps = responses.shape
+    size = part_size(taps)
+    parts = -(-taps // size)
+    padded = np.zeros((rows, parts * size))
+    padded[:, :taps] = responses
+    cut = np.zeros((parts, rows, 2 * size))
+    cut[:, :, :size] = padded.reshape(rows, parts, size).transpose(1, 0, 2)
+    return np.fft.rfft(cut, axis=2)
 
 
 class Convolver:
-    """Convolves one signal with the spectra of a response, `size` samples late."""
+    """Convolves rows of a signal, each with the spectra of its response, `size` samples late."""
 
     def __init__(self, spectra: np.ndarray) -> None:
         self._spectra = spectra
-        self._size = spectra.shape[1] - 1
-        self._input = np.zeros(2 * self._size)
-        self._output = np.zeros(self._size)
-        self._past = np.zeros_like(spectra)
+        parts, rows, bins = spectra.shape
+        self._size = bins - 1
+        self._input = np.zeros((rows, 2 * self._size))
+        self._output = np.zeros((rows, 2 * self._size))
+        self._past = np.zeros((parts, rows, bins), dtype=complex)
+        self._total = np.zeros((rows, bins), dtype=complex)
         self._newest = 0
 
     def __deepcopy__(self, memo: object) -> "Convolver":
         other = Convolver.__new__(Convolver)
-        other.__dict__.update(
-            self.__dict__, _input=self._input.copy(), _output=self._output.copy(), _past=self._past.copy()
-        )
+        own = ("_input", "_output", "_past", "_total")  # the spectra are never written to
+        other.__dict__.update(self.__dict__, **{name: getattr(self, name).copy() for name in own})
         return other
 
     def process(self, signal: np.ndarray, position: int, spectra: np.ndarray) -> None:
-        """Convolve signal (frames,) in place; its first frame is at the absolute `position`.
+        """Convolve signal (rows, frames) in place; its first frame is at the absolute `position`.
 
         Spectra of the same shape may be others than before: what comes is as if they had always been there.
         """
@@ -64,19 +72,19 @@ class Convolver:
             self._combine()
         size = self._size
         done = 0
-        while done < len(signal):
+        frames = signal.shape[1]
+        while done < frames:
             place = (position + done) % size
-            count = min(size - place, len(signal) - done)
-            self._input[size + place : size + place + count] = signal[done : done + count]
-            signal[done : done + count] = self._output[place : place + count]
+            count = min(size - place, frames - done)
+            self._input[:, size + place : size + place + count] = signal[:, done : done + count]
+            signal[:, done : done + count] = self._output[:, size + place : size + place + count]
             done += count
             if place + count == size:
                 self._newest = (self._newest + 1) % len(self._past)
-                self._past[self._newest] = np.fft.rfft(self._input)
-                self._input[:size] = self._input[size:]
+                np.fft.rfft(self._input, axis=1, out=self._past[self._newest])
+                self._input[:, :size] = self._input[:, size:]
                 self._combine()
 
     def _combine(self) -> None:
-        total = np.empty(self._size + 1, dtype=complex)
-        _gather(self._past, self._newest, self._spectra, total)
-        self._output = np.fft.irfft(total)[self._size :]
+        _gather(self._past, self._newest, self._spectra, self._total)
+        np.fft.irfft(self._total, axis=1, out=self._output)

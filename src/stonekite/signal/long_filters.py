@@ -38,8 +38,8 @@ def _spectra(sections: list[np.ndarray], size: int) -> np.ndarray:
     return np.fft.rfft(impulse, axis=1)
 
 
-def responses(sections: list[np.ndarray], phase: Literal["matched", "linear"], half: int) -> list[np.ndarray]:
-    """Responses (2 * half taps) of two legs, centred on tap `half`."""
+def responses(sections: list[np.ndarray], phase: Literal["matched", "linear"], half: int) -> np.ndarray:
+    """Responses (2, 2 * half) of two legs, centred on tap `half`."""
     size = 2 * half * _GRID
     own = _spectra(sections, size)
     size_of = np.abs(own)
@@ -53,7 +53,7 @@ def responses(sections: list[np.ndarray], phase: Literal["matched", "linear"], h
     fade = 0.5 - 0.5 * np.cos(np.pi * np.arange(edge) / edge)
     taps[:, :edge] *= fade
     taps[:, 2 * half - edge :] *= fade[::-1]
-    return list(taps)
+    return taps
 
 
 def _works(sections: tuple[np.ndarray | None, ...], phase: str) -> list[bool]:
@@ -86,23 +86,19 @@ class LongFilters:
         rate: float,
     ) -> None:
         filled = _filled((upper, lower))
-        taps = responses(filled, phase, reach(filled, rate))
-        self._spectra = [
-            convolution.spectra_of(row) if works else None
-            for row, works in zip(taps, _works((upper, lower), phase), strict=True)
-        ]
+        works = _works((upper, lower), phase)
+        # The rows that are filtered: both, or the one.
+        self._rows = slice(works.index(True), 2 if works[1] else 1) if any(works) else slice(0, 0)
+        self._spectra = convolution.spectra_of(responses(filled, phase, reach(filled, rate))[self._rows])
 
-    def start(self) -> list[convolution.Convolver | None]:
+    def start(self) -> convolution.Convolver:
         """The state of filters that have heard nothing."""
-        return [None if spectra is None else convolution.Convolver(spectra) for spectra in self._spectra]
+        return convolution.Convolver(self._spectra)
 
     def layout(self) -> tuple:
-        """Lengths of both legs: filters of the same length go on from each other's state."""
-        return tuple(None if spectra is None else spectra.shape for spectra in self._spectra)
+        """Rows and lengths: filters of the same length go on from each other's state."""
+        return (self._rows.start, *self._spectra.shape)
 
-    def process(self, state: list[convolution.Convolver | None], block: np.ndarray, position: int) -> None:
+    def process(self, state: convolution.Convolver, block: np.ndarray, position: int) -> None:
         """Filter block (2, frames) in place."""
-        for row, spectra in enumerate(self._spectra):
-            convolver = state[row]
-            if spectra is not None and convolver is not None:
-                convolver.process(block[row], position, spectra)
+        state.process(block[self._rows], position, self._spectra)
