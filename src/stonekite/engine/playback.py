@@ -98,7 +98,7 @@ class Playback:
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
         self._player.set(self._strip)
-        count = min(self.position, self._player.lead)
+        count = min(self.position, self._player.memory)
         self._player.warm(self.reader.read(self.position - count, count), self.position)
         self._clock = self.position
         self._drained = 0

@@ -14,6 +14,8 @@ from stonekite.signal.ring import Ring
 GLIDE_S = 0.02
 WARM_S = 0.25
 """So much sound, and as much again as the latency, brings filters into the middle of what plays."""
+MEMORY_S = 3.5
+"""At least so much of what was heard is kept, for a change to settings that are later than those before."""
 
 
 def ramp(frames: int, start: int, length: int) -> np.ndarray:
@@ -31,7 +33,7 @@ class StripPlayer:
         self._waiting: Strip | None = None
         self._glided = 0
         self._length = max(1, int(GLIDE_S * rate))
-        self._history = Ring(2, self.lead)
+        self._history = Ring(2, self.memory)
 
     @property
     def latency(self) -> int:
@@ -46,6 +48,11 @@ class StripPlayer:
     def lead(self) -> int:
         """Samples to be heard before the first one that counts."""
         return self._lead_of(self._chain)
+
+    @property
+    def memory(self) -> int:
+        """Samples that are worth hearing before the first one that counts."""
+        return max(int(MEMORY_S * self.rate), self.lead)
 
     def _make_room(self, chain: Chain) -> None:
         """Remember as much as a chain needs."""
@@ -79,8 +86,9 @@ class StripPlayer:
     def warm(self, history: np.ndarray, position: int) -> None:
         """Hear `history` (2, frames), which ends at `position`, without giving anything."""
         self._history.add(history)
-        if history.shape[1] and not self._chain.transparent:
-            self._chain.process(history, position - history.shape[1])
+        recent = history[:, -self.lead :]
+        if recent.shape[1] and not self._chain.transparent:
+            self._chain.process(recent, position - recent.shape[1])
 
     def reference(self, stereo: np.ndarray) -> np.ndarray:
         """The unprocessed signal in time with what `process` will give for the same block.
