@@ -76,9 +76,9 @@ def make_window(path: Path | None = None) -> Window:
     window.resize(1280, 800)
     window.show()
     if path is None:
-        window.open_demo()
+        window.opening.open_demo()
     else:
-        window.open_path(path)
+        window.opening.open_path(path)
     return window
 
 
@@ -103,7 +103,7 @@ def first_picture_rows(folder: Path) -> list[tuple[str, str]]:
     window = make_window()
     wait(0.2)
     begin = time.perf_counter()
-    window.open_path(path)
+    window.opening.open_path(path)
     window.grab()
     first = time.perf_counter() - begin
     early = resident_mb(os.getpid())

@@ -85,7 +85,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     window = Window()
     window.resize(width, height)
     window.show()
-    window.open_demo()
+    window.opening.open_demo()
     window.start()
     wait(60, lambda: window._measured is not None)
     wait(3.0)

@@ -70,5 +70,5 @@ def window(qtbot, qapp, tmp_path):
 @pytest.fixture
 def opened(window, tmp_path):
     """A window with four seconds of noise open."""
-    window.open_path(write_wav(tmp_path / "quay.wav", noise(4.0)))
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", noise(4.0)))
     return window

@@ -56,7 +56,7 @@ def undo_all(qtbot, window) -> None:
 
 
 def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path, monkeypatch):
-    window.open_path(crooked)
+    window.opening.open_path(crooked)
     window.start()
     view = window.source_view
     assert window.middle.currentWidget() is view
@@ -74,9 +74,9 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     # Mid and side.
     click(qtbot, window.kite, window.kite.split_centre())
     words = next(
-        a.text() for a in window.signal_menu.actions() if a.text().startswith("Mid / side, half-sum")
+        a.text() for a in window.menus.signal_menu.actions() if a.text().startswith("Mid / side, half-sum")
     )
-    from_menu(qtbot, window.signal_menu, words)
+    from_menu(qtbot, window.menus.signal_menu, words)
     # A filter on the side only.
     click(qtbot, window.kite, window.kite.plus_centre("lower"))
     from_menu(qtbot, window.add_popup, "Filter")
@@ -136,7 +136,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     assert window.document.strip == Strip() and window.document.session != final
     # Another session takes the preset.
     window.document._saved = window.document.session
-    window.open_path(write_wav(tmp_path / "reel.wav", noise(2.0)))
+    window.opening.open_path(write_wav(tmp_path / "reel.wav", noise(2.0)))
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
     from_menu(qtbot, window.add_popup, "EQ")
     press(qtbot, window, Qt.Key.Key_P)
@@ -290,7 +290,7 @@ def test_a_band_is_heard_alone(opened, qtbot):
 
 
 def test_a_stage_keeps_its_level(window, tmp_path, qtbot):
-    window.open_path(write_wav(tmp_path / "a.wav", 0.3 * noise(4.0)))
+    window.opening.open_path(write_wav(tmp_path / "a.wav", 0.3 * noise(4.0)))
     window.start()
     window.stages.add("gain", "upper")
     for leg in ("upper", "lower"):
@@ -306,7 +306,7 @@ def test_a_stage_keeps_its_level(window, tmp_path, qtbot):
 def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
     sound = noise(5.0)
     dark = signal.sosfilt(signal.butter(1, 600, fs=RATE, output="sos"), sound[1])
-    window.open_path(write_wav(tmp_path / "two.wav", np.stack([sound[0], dark])))
+    window.opening.open_path(write_wav(tmp_path / "two.wav", np.stack([sound[0], dark])))
     window.set_split("left-right", "")
     window.stages.add("eq", "upper")
     qtbot.mouseClick(window.panel.eq.match, LEFT)
@@ -319,7 +319,7 @@ def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
 
 def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
     path = write_wav(tmp_path / "zither.wav", noise(1.0))
-    window.open_path(path)
+    window.opening.open_path(path)
     folder = tmp_path / "parts"
     folder.mkdir()
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: str(folder))
@@ -338,7 +338,7 @@ def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
 
 
 def test_the_test_generator_is_a_source(window, qtbot):
-    window.open_generator()
+    window.opening.open_generator()
     window.start()
     qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
     controls = window.source_view.generator

@@ -93,7 +93,7 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
 
 
 def test_every_split_and_matrix_by_menu(opened, qtbot):
-    for (mode, matrix), action in opened.split_actions.items():
+    for (mode, matrix), action in opened.menus.split_actions.items():
         action.trigger()
         split = opened.document.strip.split
         assert split.mode == mode and (not matrix or split.matrix == matrix)
@@ -102,7 +102,7 @@ def test_every_split_and_matrix_by_menu(opened, qtbot):
             theme.NAMES[split.component(leg)] for leg in ("upper", "lower")
         ]
     opened.document.undo()
-    assert opened.split_actions["mid-side", "equal-power"].isChecked()
+    assert opened.menus.split_actions["mid-side", "equal-power"].isChecked()
 
 
 def test_leg_buttons(opened, qtbot):
@@ -266,7 +266,7 @@ def test_drag_and_drop_opens(window, qtbot, tmp_path):
 
 def test_mono_says_so_and_eight_channels_ask(window, qtbot, tmp_path, monkeypatch):
     soundfile.write(tmp_path / "one.wav", noise(0.5)[0], 48_000)
-    window.open_path(tmp_path / "one.wav")
+    window.opening.open_path(tmp_path / "one.wav")
     assert "mono" in window.hint.text() and window.document.stem.source.channels == (0, 0)
     soundfile.write(tmp_path / "eight.wav", np.zeros((4800, 8)), 48_000)
 
@@ -276,7 +276,7 @@ def test_mono_says_so_and_eight_channels_ask(window, qtbot, tmp_path, monkeypatc
         return 1
 
     monkeypatch.setattr(ChannelDialog, "exec", answer)
-    window.open_path(tmp_path / "eight.wav")
+    window.opening.open_path(tmp_path / "eight.wav")
     assert window.document.stem.source.channels == (4, 5)
 
 
@@ -287,13 +287,13 @@ def test_what_cannot_be_opened_leaves_everything_as_it_was(opened, tmp_path, mon
     if name != "gone.wav":
         (tmp_path / name).write_bytes(b"nonsense")
     before = opened.document.session
-    opened.open_path(tmp_path / name)
+    opened.opening.open_path(tmp_path / name)
     assert opened.document.session is before
     assert name in said[0] and said[0].endswith(".")
 
 
 def test_a_session_whose_recording_is_gone_asks_for_it(opened, tmp_path, monkeypatch):
-    opened.save_to(tmp_path / "s.kite")
+    opened.opening.save_to(tmp_path / "s.kite")
     (tmp_path / "elsewhere").mkdir()
     moved = (tmp_path / "quay.wav").rename(tmp_path / "elsewhere" / "other name.wav")
 
@@ -305,13 +305,13 @@ def test_a_session_whose_recording_is_gone_asks_for_it(opened, tmp_path, monkeyp
         QMessageBox, "clickedButton", lambda box: next(b for b in box.buttons() if "Show" in b.text())
     )
     monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(moved), ""))
-    opened.open_path(tmp_path / "s.kite")
+    opened.opening.open_path(tmp_path / "s.kite")
     assert Path(opened.document.stem.source.path) == moved
 
 
 def test_an_export_can_be_cancelled(opened, qtbot, tmp_path):
     long = write_wav(tmp_path / "long.wav", np.tile(noise(4.0), 60))
-    opened.open_path(long)
+    opened.opening.open_path(long)
     opened.leg_rows["upper"].toggles["inverted"].click()
     dialog = opened.exporting.ask(opened.document)
     opened.exporting.start(opened.document, dialog, tmp_path / "out.wav")
@@ -354,7 +354,7 @@ def test_unsaved_changes_are_asked_about(opened, qtbot, monkeypatch):
 
 def test_silence_and_one_sample_open(window, qtbot, tmp_path):
     for name, sound in (("silent", np.zeros((2, 4800))), ("one", sine(100, 1 / 48_000, 0))):
-        window.open_path(write_wav(tmp_path / f"{name}.wav", sound))
+        window.opening.open_path(write_wav(tmp_path / f"{name}.wav", sound))
         qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
         assert window.listen.figures["integrated"]._now == "–"
         window.grab()

@@ -79,7 +79,7 @@ def test_the_window_does_not_load_kernels():
     code = (
         "import sys; from stonekite.desktop.window import Window; from stonekite.desktop import theme\n"
         "from PySide6.QtWidgets import QApplication\n"
-        "app = QApplication([]); w = Window(); w.open_demo(); w.grab(); w.measuring.close()\n"
+        "app = QApplication([]); w = Window(); w.opening.open_demo(); w.grab(); w.measuring.close()\n"
         "print([m for m in ('numba', 'scipy') if m in sys.modules])"
     )
     done = subprocess.run(

@@ -26,8 +26,8 @@ def run(paths: list[Path], demo: bool = False) -> int:
     application.aboutToQuit.connect(window.shut_down)
     window.show()
     if demo:
-        QTimer.singleShot(0, window, window.open_demo)
+        QTimer.singleShot(0, window, window.opening.open_demo)
     elif paths:
-        QTimer.singleShot(0, window, lambda: window.open_paths(paths))
+        QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
     return application.exec()

@@ -36,6 +36,7 @@ class Child(QObject):
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             pass_fds=descriptors,
+            process_group=0,  # Ctrl-C in a terminal is for the window, which then ends this process
             env={**os.environ, "QT_QPA_PLATFORM": "offscreen", "QT_LOGGING_RULES": "qt.multimedia.*=false"},
         )
         threading.Thread(target=self._listen, args=(answers,), daemon=True).start()

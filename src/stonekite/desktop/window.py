@@ -5,24 +5,19 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import (
-    QAction,
-    QActionGroup,
     QCloseEvent,
     QDragEnterEvent,
     QDropEvent,
-    QKeySequence,
     QResizeEvent,
 )
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
     QLineEdit,
     QMainWindow,
     QMenu,
-    QMenuBar,
     QMessageBox,
     QPushButton,
     QStackedWidget,
@@ -30,8 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.dialogs import ChannelDialog
-from stonekite.desktop.document import STEM, Document, session_of
+from stonekite.desktop.document import Document
 from stonekite.desktop.errands import Errands
 from stonekite.desktop.exporting import Exporting
 from stonekite.desktop.fields import Toggle, Words
@@ -40,6 +34,8 @@ from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
 from stonekite.desktop.matching import Matching
 from stonekite.desktop.measuring import Measuring, overview
+from stonekite.desktop.menus import Menus
+from stonekite.desktop.opening import Opening
 from stonekite.desktop.output_view import OutputView
 from stonekite.desktop.presets_dialog import PresetsDialog
 from stonekite.desktop.separating import Separating
@@ -50,39 +46,18 @@ from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.transport import Transport
 from stonekite.engine.audition import Audition, auditioned
-from stonekite.engine.generator import generator_source
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
-from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded
+from stonekite.files.audio import READABLE, AudioError
 from stonekite.jobs import Analysed
-from stonekite.session import edits, presets
-from stonekite.session.storage import SUFFIX, SessionError
-from stonekite.session.types import LEGS, Leg, LegName, Loop, Session, Split, Stem
-from stonekite.signal.matrix import MATRICES
+from stonekite.session import presets
+from stonekite.session.types import LEGS, Leg, LegName, Loop, Split
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
 _SPLIT = settings_of(Split)
 _AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
-_KEYS = (
-    ("Space", "play, pause"),
-    ("Home", "back to the start, or to the start of the loop"),
-    ("1  2  3", "hear processed, unprocessed, difference"),
-    ("M", "level match on or off"),
-    ("Shift+L  R  M  S", "hear Left, Right, Mid or Side alone"),
-    ("L", "loop on or off"),
-    ("B", "the open stage in or out; hold H to hear it out"),
-    ("O", "edit the other leg"),
-    ("F5  F6  F7", "source check, stages, output"),
-    ("P", "presets for the open stage"),
-    ("Ctrl+C  Ctrl+V", "copy the open stage, paste one behind it"),
-    ("Ctrl+Z  Ctrl+Shift+Z", "undo, redo"),
-    ("Ctrl+O  Ctrl+S  Ctrl+E", "open, save, export"),
-    ("In the picture", "arrows move a band, + and − its Q, PageUp and PageDown choose, Delete removes"),
-    ("In the signal path", "arrows choose, Alt+arrows reorder, + adds, Delete removes a stage"),
-    ("On the timeline", "+ and − zoom, 0 shows all, arrows step"),
-)
 
 
 def _panel() -> tuple[QFrame, QVBoxLayout]:
@@ -106,6 +81,7 @@ class Window(QMainWindow):
         self.transport = Transport(self)
         self.measuring = Measuring(self)
         self.exporting = Exporting(self)
+        self.opening = Opening(self, self.document)
         self.stages = StageActions(self.document, self)
         self.errands = Errands(self)
         self.separating = Separating(self, self.errands)
@@ -117,10 +93,10 @@ class Window(QMainWindow):
         self._last_loop: Loop | None = None
         self._output_words = "starting the player…"
         self._simulated = False
-        self._mono = False
         self._measured: Analysed | None = None
         self._build()
-        self._build_menus()
+        self.menus = Menus(self)
+        self.setMenuWidget(self.menus)
         self._connect()
         self._show_empty()
 
@@ -197,113 +173,6 @@ class Window(QMainWindow):
         layout.addWidget(self.listen)
         self.setCentralWidget(centre)
 
-    def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
-        action = QAction(words, self)
-        if keys:
-            action.setShortcuts([QKeySequence(k) for k in keys.split("|")])
-        action.setCheckable(checkable)
-        action.triggered.connect(act)
-        menu.addAction(action)
-        return action
-
-    def _build_menus(self) -> None:
-        bar = self.menu_bar = QMenuBar()
-        file = bar.addMenu("&File")
-        self._action(file, "Open…", self.ask_open, "Ctrl+O")
-        self._action(file, "Open the demo", self.open_demo)
-        self._action(file, "Open the test generator", self.open_generator)
-        file.addSeparator()
-        self.save_action = self._action(file, "Save", self.save, "Ctrl+S")
-        self.save_as_action = self._action(file, "Save as…", self.save_as, "Ctrl+Shift+S")
-        self.export_action = self._action(file, "Export…", self.export, "Ctrl+E")
-        file.addSeparator()
-        self._action(file, "Quit", self.close, "Ctrl+Q")
-        edit = bar.addMenu("&Edit")
-        self.undo_action = self._action(edit, "Undo", self.document.undo, "Ctrl+Z")
-        self.redo_action = self._action(edit, "Redo", self.document.redo, "Ctrl+Shift+Z|Ctrl+Y")
-        edit.addSeparator()
-        self.add_menu = edit.addMenu("Add a stage")
-        for tag, kind in KINDS.items():
-            self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: self.stages.add(tag))
-        stages = self.stages
-        self.stage_actions = [
-            self._action(edit, words, lambda on=False, act=act: act(), keys)
-            for words, act, keys in (
-                ("Remove the stage", stages.remove, ""),
-                ("Stage in or out", stages.toggle_inserted, "B"),
-                ("Edit the other leg", stages.choose_other_leg, "O"),
-                ("Link its two sides", stages.toggle_linked, "K"),
-                ("Reset the stage", stages.reset, ""),
-                ("Copy settings to the other leg", stages.copy_across, ""),
-                ("Swap legs", stages.swap, ""),
-                ("Copy the stage", stages.copy, "Ctrl+C"),
-            )
-        ]
-        self._action(edit, "Paste a stage", stages.paste, "Ctrl+V")
-        edit.addSeparator()
-        self.presets_action = self._action(edit, "Presets…", lambda: self.show_presets(), "P")
-        self.signal_menu = bar.addMenu("&Signal")
-        group = QActionGroup(self)
-        self.split_actions: dict[tuple[str, str], QAction] = {}
-        assert _SPLIT["mode"].words and _SPLIT["matrix"].words
-        for mode, matrix in (("left-right", ""), *(("mid-side", m) for m in MATRICES)):
-            words = _SPLIT["mode"].words[mode]
-            if matrix:
-                words += f", {_SPLIT['matrix'].words[matrix].lower()}{_MATRIX_WORDS[matrix]}"
-            action = self._action(
-                self.signal_menu,
-                words,
-                lambda on=False, m=mode, x=matrix: self.set_split(m, x),
-                checkable=True,
-            )
-            group.addAction(action)
-            self.split_actions[mode, matrix] = action
-        listen = bar.addMenu("&Listen")
-        self._action(listen, "Play or pause", self.toggle_play, "Space")
-        self._action(listen, "Back to the start", self.rewind, "Home")
-        self._action(listen, "Loop", self.toggle_loop, "L")
-        listen.addSeparator()
-        for key, what in enumerate(("processed", "unprocessed", "difference"), start=1):
-            self._action(
-                listen, what.capitalize(), lambda on=False, what=what: self.listen.choose(what), str(key)
-            )
-        self._action(listen, "Level-matched", self.listen.toggle_match, "M")
-        listen.addSeparator()
-        for name, word in NAMES.items():
-            self._action(
-                listen,
-                f"{word} alone",
-                lambda on=False, name=name: self.listen.toggle_only(name),
-                f"Shift+{word[0]}",
-            )
-        view = bar.addMenu("&View")
-        for words, name, keys in (
-            ("Source check", "source", "F5"),
-            ("Stages", "stage", "F6"),
-            ("Output", "output", "F7"),
-        ):
-            self._action(view, words, lambda on=False, name=name: self.show_view(name), keys)
-        view.addSeparator()
-        self._action(view, "Zoom in", lambda: self.timeline.zoom(0.6), "Ctrl++|Ctrl+=")
-        self._action(view, "Zoom out", lambda: self.timeline.zoom(1 / 0.6), "Ctrl+-")
-        self._action(view, "Whole file", self.timeline.show_all, "Ctrl+0")
-        self._action(view, "Full screen", self._toggle_full_screen, "F11")
-        help_menu = bar.addMenu("&Help")
-        self._action(help_menu, "Keys…", self.show_keys, "F1")
-        self._action(help_menu, "About Stone Kite…", self.show_about)
-        self.title = Words(Qt.AlignmentFlag.AlignHCenter)
-        self.engine_words = QLabel("")
-        self.engine_words.setObjectName("muted")
-        header = QFrame()
-        header.setObjectName("header")
-        row = QHBoxLayout(header)
-        row.setContentsMargins(0, 0, 14, 0)
-        row.setSpacing(24)
-        row.addWidget(bar)
-        row.addWidget(self.title, 1)
-        row.addWidget(self.engine_words)
-        self.setMenuWidget(header)
-
     def _connect(self) -> None:
         document, kite = self.document, self.kite
         document.opened.connect(self._opened)
@@ -312,9 +181,9 @@ class Window(QMainWindow):
         stages = self.stages
         kite.stone_chosen.connect(stages.open_side)
         kite.add_asked.connect(self._ask_add)
-        kite.split_asked.connect(lambda place: self.signal_menu.popup(place.toPoint()))
+        kite.split_asked.connect(lambda place: self.menus.signal_menu.popup(place.toPoint()))
         kite.source_asked.connect(
-            lambda: self.show_view("source") if self.document.is_open else self.ask_open()
+            lambda: self.show_view("source") if self.document.is_open else self.opening.ask_open()
         )
         kite.output_asked.connect(lambda: self.show_view("output"))
         kite.stone_menu_asked.connect(self._stone_menu)
@@ -324,18 +193,20 @@ class Window(QMainWindow):
         stages.chosen_changed.connect(self._chosen_changed)
         stages.said.connect(self.say)
         self.empty_button.clicked.connect(self._empty_action)
-        self.demo_button.clicked.connect(self.open_demo)
+        self.demo_button.clicked.connect(self.opening.open_demo)
         self.panel.presets_asked.connect(self.show_presets)
         self.panel.change_asked.connect(lambda on: self._hear_alone("change" if on else None))
         self.panel.smoothing_asked.connect(self._smooth)
         self.panel.eq.alone_asked.connect(self._hear_band)
         self.panel.eq.match_asked.connect(self.matching.ask)
         self.matching.found.connect(self.panel.eq.use_bands)
-        self.source_view.opening_asked.connect(self.ask_open)
+        self.source_view.opening_asked.connect(self.opening.ask_open)
         self.source_view.separating_asked.connect(lambda: self.separating.ask(self.document))
-        self.separating.opened.connect(self.open_path)
+        self.separating.opened.connect(self.opening.open_path)
         self.output_view.export_asked.connect(self.export)
-        for teller in (self.matching, self.separating, self.errands):
+        self.opening.complained.connect(self.complain)
+        self.opening.generator_opened.connect(lambda: self.show_view("source"))
+        for teller in (self.opening, self.matching, self.separating, self.errands):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
             view.refused.connect(self.say)
@@ -368,137 +239,6 @@ class Window(QMainWindow):
     @property
     def rate(self) -> int:
         return self.document.stem.source.rate
-
-    def open_path(self, path: Path, channels: tuple[int, int] | None = None) -> None:
-        """Open a session or a recording; what goes wrong is said and leaves everything as it was."""
-        try:
-            if path.suffix.lower() == SUFFIX:
-                self._load_session(path)
-                return
-            session, facts = session_of(path, channels)
-        except ChannelsNeeded as needed:
-            dialog = ChannelDialog(needed.path, needed.count, self)
-            if dialog.exec():
-                self.open_path(path, dialog.channels)
-            return
-        except (AudioError, SessionError) as error:
-            self.complain(str(error))
-            return
-        self._mono = facts.channels == 1
-        self.document.open(session)
-        if self._mono:
-            self.say(f"“{path.name}” is mono: both legs carry the same sound, Side is silent.")
-
-    def open_paths(self, paths: list[Path]) -> None:
-        """Open the first of several files, and say so if there are more."""
-        self.open_path(paths[0])
-        if len(paths) > 1:
-            self.say(f"Opened “{paths[0].name}”: a session holds one recording for now.")
-
-    def _load_session(self, path: Path) -> None:
-        try:
-            self.document.load(path)
-        except AudioError as error:
-            found = self._ask_moved(path, str(error))
-            if found is not None:
-                self._open_relocated(path, found)
-            return
-        self._mono = self.document.stem.source.channel_count == 1
-
-    def _ask_moved(self, path: Path, sentence: str) -> Path | None:
-        """The recording of a session is not there: let it be shown where it is."""
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon, "Recording not found", f"{sentence}\nIt belongs to “{path.name}”."
-        )
-        find = box.addButton("Show where it is…", QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.exec()
-        if box.clickedButton() is not find:
-            return None
-        name, _ = QFileDialog.getOpenFileName(
-            self, "Where is the recording?", str(path.parent), _AUDIO_FILTER
-        )
-        return Path(name) if name else None
-
-    def _open_relocated(self, path: Path, recording: Path) -> None:
-        from stonekite.session import storage
-
-        try:
-            session = storage.load(path)
-            old = session.stems[STEM].source
-            fresh, _ = session_of(recording, old.channels)
-            self.document.open(edits.put(session, ("stems", STEM, "source"), fresh.stems[0].source), path)
-        except (AudioError, SessionError) as error:
-            self.complain(str(error))
-
-    def ask_open(self) -> None:
-        if not self._may_leave():
-            return
-        name, _ = QFileDialog.getOpenFileName(
-            self, "Open", "", f"Recordings and sessions ({' '.join('*' + s for s in (*READABLE, SUFFIX))})"
-        )
-        if name:
-            self.open_path(Path(name))
-
-    def open_demo(self) -> None:
-        from stonekite.desktop.demo_session import demo_session
-
-        if self._may_leave():
-            self.document.open(demo_session())
-
-    def open_generator(self) -> None:
-        """Open a session on the test generator in place of a recording."""
-        if self._may_leave():
-            self._mono = False
-            self.document.open(Session(stems=(Stem(id=1, name="Test generator", source=generator_source()),)))
-            self.show_view("source")
-
-    def _may_leave(self) -> bool:
-        """Ask what to do with unsaved changes; False to stay."""
-        if not self.document.modified:
-            return True
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon,
-            "Unsaved changes",
-            f"“{self.document.name}” has unsaved changes.",
-            parent=self,
-        )
-        save = box.addButton(QMessageBox.StandardButton.Save)
-        box.addButton("Discard them", QMessageBox.ButtonRole.DestructiveRole)
-        cancel = box.addButton(QMessageBox.StandardButton.Cancel)
-        box.exec()
-        if box.clickedButton() is save:
-            return self.save()
-        return box.clickedButton() is not cancel
-
-    def save(self) -> bool:
-        """Save to the session's file, asking for one if it has none; whether it was saved."""
-        if not self.document.is_open:
-            return False
-        return self.save_to(self.document.path) if self.document.path is not None else self.save_as()
-
-    def save_as(self) -> bool:
-        if not self.document.is_open:
-            return False
-        source = self.document.stem.source
-        proposed = Path(f"{source.path}.x" if source.generator is not None else source.path)
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Save session", str(proposed.with_suffix(SUFFIX)), f"Stone Kite session (*{SUFFIX})"
-        )
-        if not name:
-            return False
-        path = Path(name)
-        return self.save_to(path if path.suffix.lower() == SUFFIX else path.with_name(path.name + SUFFIX))
-
-    def save_to(self, path: Path) -> bool:
-        """Save to a file; whether it worked."""
-        try:
-            self.document.save(path)
-        except SessionError as error:
-            self.complain(str(error))
-            return False
-        self.say(f"Saved as “{path.name}”.")
-        return True
 
     def export(self) -> None:
         if self.document.is_open:
@@ -701,7 +441,7 @@ class Window(QMainWindow):
         stem, strip = self.document.stem, self.document.strip
         source = stem.source
         length = source.frames / source.rate
-        channels = "mono" if self._mono else f"{source.rate / 1000:g} kHz"
+        channels = "mono" if self.opening.mono else f"{source.rate / 1000:g} kHz"
         self.kite.show_strip(
             strip, (stem.name, f"{clock(length, 0)} · {channels}"), (self._result_words(), self._peak_words())
         )
@@ -712,13 +452,13 @@ class Window(QMainWindow):
             row.setEnabled(True)
             row.refresh()
         key = (strip.split.mode, strip.split.matrix if strip.split.mode == "mid-side" else "")
-        self.split_actions[key].setChecked(True)
+        self.menus.split_actions[key].setChecked(True)
         self.length.setText(f"/ {clock(length)}")
         self._refresh_stage()
 
     def _refresh_stage(self) -> None:
         stage = self.stages.stage
-        for action in self.stage_actions:
+        for action in self.menus.stage_actions:
             action.setEnabled(stage is not None)
         if self._view == "source":
             self.source_view.refresh()
@@ -804,8 +544,8 @@ class Window(QMainWindow):
         if self.document.is_open:
             queued, load = float(self.transport.status["queued_s"]), float(self.transport.status["load"])
             words = f"{self.rate / 1000:g} kHz · latency {queued * 1000:.0f} ms · engine {load * 100:.0f} % · {words}"
-        if words != self.engine_words.text():
-            self.engine_words.setText(words)
+        if words != self.menus.engine_words.text():
+            self.menus.engine_words.setText(words)
 
     def _show_output(self, name: str, simulated: bool, rate: int) -> None:
         if simulated and not self._simulated:
@@ -814,19 +554,19 @@ class Window(QMainWindow):
             self.say(f"Playing through {name}.")
         self._simulated = simulated
         self._output_words = name
-        self.engine_words.setToolTip(f"Sound goes to: {name}, {rate} Hz")
+        self.menus.engine_words.setToolTip(f"Sound goes to: {name}, {rate} Hz")
         self._show_engine()
 
     def _show_names(self) -> None:
         mark = " •" if self.document.modified else ""
-        self.title.setText(f"{self.document.name}{mark}")
+        self.menus.title.setText(f"{self.document.name}{mark}")
         self.setWindowTitle(f"{self.document.name}{mark} – Stone Kite")
         undo, redo = self.document.next_undo, self.document.next_redo
-        self.undo_action.setText(f"Undo: {undo}" if undo else "Undo")
-        self.redo_action.setText(f"Redo: {redo}" if redo else "Redo")
-        self.undo_action.setEnabled(undo is not None)
-        self.redo_action.setEnabled(redo is not None)
-        for action in (self.save_action, self.save_as_action, self.export_action):
+        self.menus.undo_action.setText(f"Undo: {undo}" if undo else "Undo")
+        self.menus.redo_action.setText(f"Redo: {redo}" if redo else "Redo")
+        self.menus.undo_action.setEnabled(undo is not None)
+        self.menus.redo_action.setEnabled(redo is not None)
+        for action in (self.menus.save_action, self.menus.save_as_action, self.menus.export_action):
             action.setEnabled(self.document.is_open)
 
     def _show_empty(self) -> None:
@@ -840,14 +580,14 @@ class Window(QMainWindow):
         self._refresh_actions()
 
     def _refresh_actions(self) -> None:
-        for action in self.stage_actions:
+        for action in self.menus.stage_actions:
             action.setEnabled(False)
 
     def _empty_action(self) -> None:
         if self.document.is_open:
             self.stages.add("eq")
         else:
-            self.ask_open()
+            self.opening.ask_open()
 
     def say(self, sentence: str) -> None:
         """A word in the window that needs no answer; it goes away by itself."""
@@ -864,24 +604,7 @@ class Window(QMainWindow):
         """A fault that the user must have seen."""
         QMessageBox(QMessageBox.Icon.NoIcon, "Stone Kite", sentence, parent=self).exec()
 
-    def show_keys(self) -> None:
-        rows = "".join(
-            f"<tr><td style='padding:3px 22px 3px 0'><b>{keys}</b></td><td>{words}</td></tr>"
-            for keys, words in _KEYS
-        )
-        QMessageBox(QMessageBox.Icon.NoIcon, "Keys", f"<table>{rows}</table>", parent=self).exec()
-
-    def show_about(self) -> None:
-        from stonekite import __version__
-
-        words = (
-            f"<b>Stone Kite {__version__}</b><br><br>Separate processing of the two halves of a stereo "
-            "recording,<br>and an honest comparison with what you started from.<br><br>"
-            "Typeface: B612, SIL Open Font Licence."
-        )
-        QMessageBox(QMessageBox.Icon.NoIcon, "About Stone Kite", words, parent=self).exec()
-
-    def _toggle_full_screen(self) -> None:
+    def toggle_full_screen(self) -> None:
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
 
     # Events
@@ -933,8 +656,8 @@ class Window(QMainWindow):
         QTimer.singleShot(0, self, lambda: self._open_dropped(paths))
 
     def _open_dropped(self, paths: list[Path]) -> None:
-        if self._may_leave():
-            self.open_paths(paths)
+        if self.opening.may_leave():
+            self.opening.open_paths(paths)
 
     def shut_down(self) -> None:
         """End the processes behind the window; may be called twice."""
@@ -945,15 +668,8 @@ class Window(QMainWindow):
         self.transport.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_leave():
+        if not self.opening.may_leave():
             event.ignore()
             return
         self.shut_down()
         super().closeEvent(event)
-
-
-_MATRIX_WORDS = {
-    "half-sum": ": M=(L+R)/2, S=(L−R)/2",
-    "equal-power": ": both by 1/√2",
-    "raised-side": ": M=(L+R)/2, S=L−R",
-}

@@ -1,0 +1,136 @@
+"""The bar above the window: menus, the session's name, and how the engine is doing."""
+
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction, QActionGroup, QKeySequence
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QMenuBar
+
+from stonekite.desktop.fields import Words
+from stonekite.desktop.help_boxes import show_about, show_keys
+from stonekite.desktop.theme import NAMES
+from stonekite.session.types import Split
+from stonekite.signal.matrix import MATRICES
+from stonekite.stages.registry import KINDS
+from stonekite.stages.settings import settings_of
+
+if TYPE_CHECKING:
+    from stonekite.desktop.window import Window
+
+_SPLIT = settings_of(Split)
+_MATRIX_WORDS = {
+    "half-sum": ": M=(L+R)/2, S=(L−R)/2",
+    "equal-power": ": both by 1/√2",
+    "raised-side": ": M=(L+R)/2, S=L−R",
+}
+
+
+class Menus(QFrame):
+    """Every command of a window, with its key."""
+
+    def __init__(self, window: "Window") -> None:
+        super().__init__()
+        self._window = window
+        bar = self.bar = QMenuBar()
+        file = bar.addMenu("&File")
+        self._action(file, "Open…", window.opening.ask_open, "Ctrl+O")
+        self._action(file, "Open the demo", window.opening.open_demo)
+        self._action(file, "Open the test generator", window.opening.open_generator)
+        file.addSeparator()
+        self.save_action = self._action(file, "Save", window.opening.save, "Ctrl+S")
+        self.save_as_action = self._action(file, "Save as…", window.opening.save_as, "Ctrl+Shift+S")
+        self.export_action = self._action(file, "Export…", window.export, "Ctrl+E")
+        file.addSeparator()
+        self._action(file, "Quit", window.close, "Ctrl+Q")
+        edit = bar.addMenu("&Edit")
+        self.undo_action = self._action(edit, "Undo", window.document.undo, "Ctrl+Z")
+        self.redo_action = self._action(edit, "Redo", window.document.redo, "Ctrl+Shift+Z|Ctrl+Y")
+        edit.addSeparator()
+        self.add_menu = edit.addMenu("Add a stage")
+        for tag, kind in KINDS.items():
+            self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: window.stages.add(tag))
+        stages = window.stages
+        self.stage_actions = [
+            self._action(edit, words, lambda on=False, act=act: act(), keys)
+            for words, act, keys in (
+                ("Remove the stage", stages.remove, ""),
+                ("Stage in or out", stages.toggle_inserted, "B"),
+                ("Edit the other leg", stages.choose_other_leg, "O"),
+                ("Link its two sides", stages.toggle_linked, "K"),
+                ("Reset the stage", stages.reset, ""),
+                ("Copy settings to the other leg", stages.copy_across, ""),
+                ("Swap legs", stages.swap, ""),
+                ("Copy the stage", stages.copy, "Ctrl+C"),
+            )
+        ]
+        self._action(edit, "Paste a stage", stages.paste, "Ctrl+V")
+        edit.addSeparator()
+        self.presets_action = self._action(edit, "Presets…", lambda: window.show_presets(), "P")
+        self.signal_menu = bar.addMenu("&Signal")
+        group = QActionGroup(window)
+        self.split_actions: dict[tuple[str, str], QAction] = {}
+        assert _SPLIT["mode"].words and _SPLIT["matrix"].words
+        for mode, matrix in (("left-right", ""), *(("mid-side", m) for m in MATRICES)):
+            words = _SPLIT["mode"].words[mode]
+            if matrix:
+                words += f", {_SPLIT['matrix'].words[matrix].lower()}{_MATRIX_WORDS[matrix]}"
+            action = self._action(
+                self.signal_menu,
+                words,
+                lambda on=False, m=mode, x=matrix: window.set_split(m, x),
+                checkable=True,
+            )
+            group.addAction(action)
+            self.split_actions[mode, matrix] = action
+        listen = bar.addMenu("&Listen")
+        self._action(listen, "Play or pause", window.toggle_play, "Space")
+        self._action(listen, "Back to the start", window.rewind, "Home")
+        self._action(listen, "Loop", window.toggle_loop, "L")
+        listen.addSeparator()
+        for key, what in enumerate(("processed", "unprocessed", "difference"), start=1):
+            self._action(
+                listen, what.capitalize(), lambda on=False, what=what: window.listen.choose(what), str(key)
+            )
+        self._action(listen, "Level-matched", window.listen.toggle_match, "M")
+        listen.addSeparator()
+        for name, word in NAMES.items():
+            self._action(
+                listen,
+                f"{word} alone",
+                lambda on=False, name=name: window.listen.toggle_only(name),
+                f"Shift+{word[0]}",
+            )
+        view = bar.addMenu("&View")
+        for words, name, keys in (
+            ("Source check", "source", "F5"),
+            ("Stages", "stage", "F6"),
+            ("Output", "output", "F7"),
+        ):
+            self._action(view, words, lambda on=False, name=name: window.show_view(name), keys)
+        view.addSeparator()
+        self._action(view, "Zoom in", lambda: window.timeline.zoom(0.6), "Ctrl++|Ctrl+=")
+        self._action(view, "Zoom out", lambda: window.timeline.zoom(1 / 0.6), "Ctrl+-")
+        self._action(view, "Whole file", window.timeline.show_all, "Ctrl+0")
+        self._action(view, "Full screen", window.toggle_full_screen, "F11")
+        help_menu = bar.addMenu("&Help")
+        self._action(help_menu, "Keys…", lambda: show_keys(window), "F1")
+        self._action(help_menu, "About Stone Kite…", lambda: show_about(window))
+        self.title = Words(Qt.AlignmentFlag.AlignHCenter)
+        self.engine_words = QLabel("")
+        self.engine_words.setObjectName("muted")
+        self.setObjectName("header")
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 14, 0)
+        row.setSpacing(24)
+        row.addWidget(bar)
+        row.addWidget(self.title, 1)
+        row.addWidget(self.engine_words)
+
+    def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
+        action = QAction(words, self._window)
+        if keys:
+            action.setShortcuts([QKeySequence(k) for k in keys.split("|")])
+        action.setCheckable(checkable)
+        action.triggered.connect(act)
+        menu.addAction(action)
+        return action
