@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, write_wav
+from conftest import RATE, noise, session_on, write_wav
 from hands import LEFT, click, double_click, drag, from_menu, pick, press, to_front
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
@@ -11,7 +11,7 @@ from scipy import signal
 from test_source_check import late, looked_at, music, said
 
 from stonekite.desktop.source_view import VerdictRow
-from stonekite.session import presets, storage
+from stonekite.session import storage
 from stonekite.session.types import Intake, Strip
 from stonekite.signal.matrix import encode
 from stonekite.stages.registry import KINDS
@@ -196,7 +196,7 @@ def test_every_kind_has_an_editor_from_its_declaration(opened, qtbot):
         opened.resize(1100, 700)
         qtbot.wait(20)
         editor = opened.panel.editors[kind]
-        assert editor.isVisible() and editor.picture.isVisible() and editor.picture.height() >= 120
+        assert editor.isVisible() and editor.picture.isVisible() and editor.picture.height() >= 118
         for widget in editor.findChildren(QLabel):
             if widget.isVisible() and widget.text():
                 assert widget.width() >= widget.fontMetrics().horizontalAdvance(widget.text()) - 2, (
@@ -315,6 +315,15 @@ def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
     gains = {round(b.frequency_hz): b.gain_db for b in window.document.strip.stages[0].upper.bands}
     assert gains[8000] < -6 and gains.get(250, 0) > gains[8000]
     assert "Right" in window.hint.text()
+    # And back, towards a reference recording: the sound as it was.
+    reference = session_on(write_wav(tmp_path / "bright.wav", sound)).stems[0].source
+    to_front(qtbot, window)
+    press(qtbot, window, Qt.Key.Key_O)
+    window.matching.start(reference)
+    qtbot.waitUntil(lambda: bool(window.document.strip.stages[0].lower.bands), timeout=60_000)
+    gains = {round(b.frequency_hz): b.gain_db for b in window.document.strip.stages[0].lower.bands}
+    assert gains[8000] > 6
+    assert "the reference" in window.hint.text()
 
 
 def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
@@ -370,4 +379,5 @@ def test_the_output_is_placed_by_mouse(opened, qtbot):
     assert opened.middle.currentWidget() is opened.source_view
     pick(qtbot, opened.source_view.use, "Folded to mono")
     assert opened.document.strip.intake == Intake(use="mono")
-    assert presets.SUFFIX == ".kitepreset"
+    typed(qtbot, opened.source_view.sides["left", "delay_ms"], "82.6 samples")
+    assert opened.document.strip.intake.left.delay_ms == pytest.approx(82.6 / 48)

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.theme import NAMES
 from stonekite.session.types import LEGS, Strip
+from stonekite.stages.registry import kind_of
 
 
 class ChannelDialog(QDialog):
@@ -196,7 +197,7 @@ def _left_out(strip: Strip) -> str:
         if strip.leg(leg).alone:
             said.append(f"{name} is alone: nothing else will be in the result.")
     said += [
-        f"{stage.__struct_config__.tag.upper()} is out and will not be in the result."
+        f"{kind_of(stage).LABEL} is out and will not be in the result."
         for stage in strip.stages
         if not stage.inserted
     ]

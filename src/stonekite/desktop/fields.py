@@ -59,6 +59,7 @@ class ValueField(QWidget):
         self._token: object = None
         self._edit: Entry | None = None
         self._tied: bool | None = None
+        self._units: dict[str, float] = {}
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(f"{owner} {setting.label}".strip())
@@ -81,6 +82,12 @@ class ValueField(QWidget):
         self.setting = replace(self.setting, label=label)
         self.update()
 
+    def set_units(self, units: dict[str, float]) -> None:
+        """Other units that may be typed, and how much of the setting's own each is; the first is shown as well."""
+        if units != self._units:
+            self._units = units
+            self.update()
+
     def set_default(self, value: float) -> None:
         """Another value to go back to than the declared one."""
         self.setting = replace(self.setting, default=value)
@@ -98,8 +105,9 @@ class ValueField(QWidget):
 
     def set_colour(self, colour) -> None:
         """The component colour of the filled part of the slider."""
-        self._colour = colour
-        self.update()
+        if colour != self._colour:
+            self._colour = colour
+            self.update()
 
     def set_tied(self, tied: bool | None) -> None:
         """Mark the value as carried across to the other leg or not; None where there is no link."""
@@ -138,6 +146,9 @@ class ValueField(QWidget):
         top = QRectF(2, 3 if self._compact else 2, self.width() - 4, 18)
         shown = self.setting.shown(self._value)
         label = self.setting.label
+        if self._units and self._value:
+            unit, share = next(iter(self._units.items()))
+            label += f" · {self._value / share:.1f} {unit}"
         room = top.width() - self.fontMetrics().horizontalAdvance(shown) - (8 if self._tied is None else 17)
         if not self._compact:
             label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideRight, int(room))
@@ -303,7 +314,7 @@ class ValueField(QWidget):
         self.update()
         if text != self.setting.shown(self._value):
             try:
-                self._move(self.setting.typed(text))
+                self._move(self.setting.typed(text, self._units))
             except ValueError as error:
                 self.refused.emit(str(error))
                 QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)
@@ -330,6 +341,8 @@ class Segments(QWidget):
 
     def set_words(self, words: dict[Any, str], colours: dict[Any, Any] | None = None) -> None:
         """Other words for choices, with a component colour for each where given."""
+        if (words, colours or {}) == (self._words, self._colours):
+            return
         self._words, self._colours = dict(words), colours or {}
         self.updateGeometry()
         self.update()
@@ -340,6 +353,8 @@ class Segments(QWidget):
 
     def show_value(self, value: Any) -> None:
         """Show a choice without saying that it was made."""
+        if value == self._value and self.accessibleDescription():
+            return
         self._value = value
         self.setAccessibleDescription(self._words.get(value, ""))
         self.update()
@@ -430,6 +445,8 @@ class Choice(QWidget):
 
     def show_value(self, value: Any) -> None:
         """Show a choice without saying that it was made."""
+        if value == self._value and self.accessibleDescription():
+            return
         self._value = value
         self.setAccessibleDescription(self._words.get(value, ""))
         self.update()
@@ -519,8 +536,9 @@ class Toggle(QAbstractButton):
         self.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
 
     def set_colour(self, colour) -> None:
-        self._colour = colour
-        self.update()
+        if colour != self._colour:
+            self._colour = colour
+            self.update()
 
     def sizeHint(self) -> QSize:
         return QSize(self.fontMetrics().horizontalAdvance(self.text()) + 18, 20)

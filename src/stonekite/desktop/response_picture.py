@@ -4,7 +4,7 @@ from math import log
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QPainter, QPainterPath, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
@@ -26,6 +26,10 @@ def _word_of(hertz: float) -> str:
     return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
 
 
+def _line(xs: np.ndarray, ys: np.ndarray) -> QPolygonF:
+    return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
+
+
 def spoken_hertz(hertz: float) -> str:
     """A frequency with its unit."""
     return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
@@ -45,7 +49,7 @@ class ResponsePicture(QWidget):
         super().__init__(parent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        self.setMinimumHeight(120)
+        self.setMinimumHeight(118)
         self.setAccessibleName("Response of both legs")
         self._stage: Stage | None = None
         self._leg: LegName = "upper"
@@ -58,6 +62,7 @@ class ResponsePicture(QWidget):
         self._frozen = False
         self._image = False
         self._ground: QPixmap | None = None
+        self._ground_range = 0.0
         self._front: QPixmap | None = None
 
     def sizeHint(self) -> QSize:
@@ -72,8 +77,7 @@ class ResponsePicture(QWidget):
                 for name, response in self._responses.items()
             }
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
-        self._ground = self._front = None
-        self.update()
+        self._redraw()
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
@@ -133,7 +137,8 @@ class ResponsePicture(QWidget):
     # Painting: grid below, live spectra, curves and handles above. Grid and curves stand in pixmaps.
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._ground is None:
+        if self._ground is None or self._ground_range != self.range_db:
+            self._ground_range = self.range_db
             self._ground = self._pixmap(self._paint_ground)
         if self._front is None:
             self._front = self._pixmap(self._paint_front)
@@ -204,7 +209,7 @@ class ResponsePicture(QWidget):
         )
         xs = np.linspace(plot.left(), plot.right(), len(levels))
         ys = self._spectrum_y(levels)
-        return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
+        return _line(xs, ys)
 
     def _paint_spectra(self, painter: QPainter) -> None:
         if self._spectra.max() <= SPECTRUM_BOTTOM_DB:
@@ -233,20 +238,12 @@ class ResponsePicture(QWidget):
     def _colour(self, leg: LegName):
         return roles.component(self._split.component(leg))
 
-    def _curve(self, leg: LegName) -> QPainterPath:
+    def _curve(self, leg: LegName) -> QPolygonF:
         plot = self.plot()
-        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))
-        path = QPainterPath()
         heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
-        for k, (x, db) in enumerate(
-            zip(xs[:heard].tolist(), self._curves[leg][:heard].tolist(), strict=True)
-        ):
-            y = min(plot.bottom() + 40, max(plot.top() - 40, self.y_of(db)))
-            if k:
-                path.lineTo(x, y)
-            else:
-                path.moveTo(x, y)
-        return path
+        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))[:heard]
+        ys = plot.center().y() - self._curves[leg][:heard] / self.range_db * plot.height() / 2
+        return _line(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
 
     def _paint_front(self, painter: QPainter) -> None:
         if self._stage is None:
@@ -258,10 +255,10 @@ class ResponsePicture(QWidget):
         heard = self._stage.inserted
         if getattr(self._stage, opposite) is not None:
             painter.setPen(QPen(mixed(self._colour(opposite), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine))
-            painter.drawPath(self._curve(opposite))
+            painter.drawPolyline(self._curve(opposite))
         if getattr(self._stage, self._leg) is not None:
             painter.setPen(QPen(self._colour(self._leg) if heard else roles.muted, 2.2))
-            painter.drawPath(self._curve(self._leg))
+            painter.drawPolyline(self._curve(self._leg))
         if self._image:
             self._paint_image(painter)
         painter.setClipping(False)
@@ -279,7 +276,7 @@ class ResponsePicture(QWidget):
         start = 0
         breaks = [*(np.flatnonzero(np.abs(np.diff(apart)) > 180) + 1).tolist(), heard]
         for stop in breaks:
-            painter.drawPolyline([QPointF(x, y) for x, y in zip(xs[start:stop], ys[start:stop], strict=True)])
+            painter.drawPolyline(_line(xs[start:stop], ys[start:stop]))
             start = stop
         painter.setFont(font(8.5))
         painter.drawText(

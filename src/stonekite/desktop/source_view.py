@@ -57,13 +57,13 @@ class FiguresTable(QWidget):
         super().__init__()
         self._found: Findings | None = None
         self.setAccessibleName("Figures of each component")
-        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Fixed)
+        self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
 
     def sizeHint(self) -> QSize:
         return QSize(400, 22 * (len(_ROWS) + 1) + 6)
 
     def minimumSizeHint(self) -> QSize:
-        return QSize(340, self.sizeHint().height())
+        return QSize(340, 17 * (len(_ROWS) + 1) + 6)
 
     def show_findings(self, found: Findings | None) -> None:
         self._found = found
@@ -87,6 +87,7 @@ class FiguresTable(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         first = 132.0
+        pitch = min(22.0, self.height() / (len(_ROWS) + 1))
         width = (self.width() - first - 46) / len(COMPONENTS)
         for k, name in enumerate(COMPONENTS):
             painter.setFont(font(9, bold=True))
@@ -95,18 +96,26 @@ class FiguresTable(QWidget):
                 QRectF(first + k * width, 0, width, 20), Qt.AlignmentFlag.AlignRight, NAMES[name]
             )
         for row, (field, label, unit) in enumerate(_ROWS, start=1):
-            y = 22.0 * row
+            y = pitch * row
             painter.setPen(QPen(roles.line, 1))
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
             painter.setFont(font(9))
             painter.setPen(roles.muted)
-            painter.drawText(QRectF(0, y + 3, first, 18), Qt.AlignmentFlag.AlignLeft, label)
-            painter.drawText(QRectF(self.width() - 40, y + 3, 40, 18), Qt.AlignmentFlag.AlignLeft, unit)
+            painter.drawText(
+                QRectF(0, y + 1, first, pitch),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                label,
+            )
+            painter.drawText(
+                QRectF(self.width() - 40, y + 1, 40, pitch),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                unit,
+            )
             painter.setPen(roles.chalk)
             for k, name in enumerate(COMPONENTS):
                 painter.drawText(
-                    QRectF(first + k * width, y + 3, width, 18),
-                    Qt.AlignmentFlag.AlignRight,
+                    QRectF(first + k * width, y + 1, width, pitch),
+                    Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                     self._text(name, field),
                 )
 
@@ -187,7 +196,7 @@ class SourceView(QFrame):
         scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         middle = QHBoxLayout()
         middle.setSpacing(24)
-        middle.addWidget(self.table, 0, Qt.AlignmentFlag.AlignTop)
+        middle.addWidget(self.table)
         middle.addWidget(scroll, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
@@ -280,6 +289,8 @@ class SourceView(QFrame):
         self.remove_dc.setChecked(intake.remove_dc)
         for (name, field), control in self.sides.items():
             show_on(control, getattr(getattr(intake, name), field))
+            if field == "delay_ms" and isinstance(control, ValueField):
+                control.set_units({"samples": 1000.0 / source.rate, "smp": 1000.0 / source.rate})
         self.balance.setEnabled(self._found is not None)
         self.align.setEnabled(self._found is not None)
         self.separate.setEnabled(source.generator is None)

@@ -162,7 +162,7 @@ class Window(QMainWindow):
         left = QVBoxLayout()
         left.setSpacing(8)
         left.addWidget(map_panel)
-        left.addWidget(self.middle, 5)
+        left.addWidget(self.middle, 6)
         left.addWidget(timeline_panel, 2)
         self.listen = ListenPanel()
         centre = QWidget()

@@ -34,7 +34,7 @@ class IntakeSide(Settings, frozen=True, kw_only=True):
             0.0,
             100.0,
             step=0.01,
-            help="Time by which the side is held back; in samples if typed with smp",
+            help="Time by which the side is held back. Samples can be typed, too: 82.6 samples",
         ),
     ] = 0.0
     inverted: Annotated[bool, flag("Invert", help="Turn the side upside down")] = False

@@ -92,10 +92,11 @@ class Setting:
             text = f"{value:.1f}".removesuffix(".0")
         return f"{text.replace('-', '−')} {self.unit}".strip()
 
-    def typed(self, text: str) -> float:
+    def typed(self, text: str, units: dict[str, float] | None = None) -> float:
         """The value a person meant by a typed text: `1.2k`, `-3`, `−3 dB`, `off`.
 
-        Raises ValueError with a sentence that names the setting and its range.
+        `units` gives other units that may be typed, and how much of the setting's own each is. Raises
+        ValueError with a sentence that names the setting and its range.
         """
         folded = text.strip().lower().replace("−", "-").replace(",", ".")
         if self.taper == "fader" and folded in ("off", "-inf", "-∞", "-inf db", "-∞ db", "inf", "silence"):
@@ -110,6 +111,7 @@ class Setting:
             "k": 1000.0,
             "khz": 1000.0,
             self.unit.lower(): 1.0,
+            **(units or {}),
         }.get(full)
         if scale is None:
             raise ValueError(f"{self.label} is in {self.unit or 'plain numbers'}, not in “{full}”.")
