@@ -7,9 +7,10 @@ from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from stonekite.desktop.choices import Choice, Toggle
 from stonekite.desktop.document import Document
 from stonekite.desktop.eq_picture import EqPicture
-from stonekite.desktop.fields import Choice, Toggle, ValueField
+from stonekite.desktop.fields import ValueField
 from stonekite.desktop.stage_editor import SettingsRow, put_shared
 from stonekite.desktop.theme import NAMES, font, mixed, roles
 from stonekite.desktop.view_bar import ViewBar

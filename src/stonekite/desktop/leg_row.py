@@ -2,8 +2,9 @@
 
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
+from stonekite.desktop.choices import Toggle
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Toggle, ValueField
+from stonekite.desktop.fields import ValueField
 from stonekite.desktop.theme import NAMES, roles
 from stonekite.session.types import Leg, LegName
 from stonekite.stages.settings import settings_of

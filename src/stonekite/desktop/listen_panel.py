@@ -13,7 +13,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.fields import Toggle
+from stonekite.desktop.choices import Toggle
 from stonekite.desktop.scope import Scope
 from stonekite.desktop.theme import LETTERS, NAMES, font, roles
 from stonekite.engine.listen import Listening, match_gains_db

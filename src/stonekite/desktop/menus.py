@@ -6,7 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QMenuBar
 
-from stonekite.desktop.fields import Words
+from stonekite.desktop.choices import Words
 from stonekite.desktop.help_boxes import show_about, show_keys
 from stonekite.desktop.theme import NAMES
 from stonekite.session.types import Split

@@ -7,8 +7,9 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from stonekite.desktop.choices import Toggle
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Control, Toggle, ValueField, control_for, on_move, show_on
+from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.theme import LETTERS, NAMES, font, mixed, roles
 from stonekite.engine.ends import output_matrix
 from stonekite.session import edits

@@ -16,8 +16,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop.choices import Segments
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Entry, Segments
+from stonekite.desktop.fields import Entry
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.theme import NAMES
 from stonekite.session import presets

@@ -17,8 +17,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop.choices import Toggle
 from stonekite.desktop.document import STEM, Document
-from stonekite.desktop.fields import Control, Toggle, ValueField, control_for, on_move, show_on
+from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.theme import NAMES, font, roles
 from stonekite.engine import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts

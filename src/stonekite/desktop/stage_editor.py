@@ -7,8 +7,9 @@ import numpy as np
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
+from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
-from stonekite.desktop.fields import Control, Segments, Toggle, ValueField, control_for, on_move, show_on
+from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.handle_picture import HandlePicture
 from stonekite.desktop.response_picture import ResponsePicture
 from stonekite.desktop.theme import NAMES, roles

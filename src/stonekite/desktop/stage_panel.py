@@ -4,9 +4,9 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QStackedWidget, QVBoxLayout
 
+from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
 from stonekite.desktop.eq_editor import EqEditor
-from stonekite.desktop.fields import Segments, Toggle
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.stage_editor import StageEditor
 from stonekite.desktop.theme import NAMES, roles

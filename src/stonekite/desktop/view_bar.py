@@ -3,7 +3,7 @@
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from stonekite.desktop.fields import Segments, Toggle
+from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.response_picture import ResponsePicture
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING, SMOOTHINGS
 

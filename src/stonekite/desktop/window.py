@@ -25,10 +25,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop.choices import Toggle, Words
 from stonekite.desktop.document import Document
 from stonekite.desktop.errands import Errands
 from stonekite.desktop.exporting import Exporting
-from stonekite.desktop.fields import Toggle, Words
 from stonekite.desktop.kite_map import KiteMap
 from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
