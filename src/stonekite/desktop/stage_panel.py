@@ -164,7 +164,7 @@ class StagePanel(QFrame):
         change = self._changes.get(stage.id)
         if change is None:
             return ""
-        words = f"{change:+.1f} LU".replace("-", "−")
+        words = f"{round(change, 1) + 0.0:+.1f} LU".replace("-", "−")
         return f"{words}, given back" if stage.level_kept else words
 
     def show_spectra(self, spectra: np.ndarray) -> None:
