@@ -9,24 +9,32 @@ from stonekite.signal import biquads, convolution
 SHORTEST_S, LONGEST_S = 0.04, 1.4
 _SETTLED = 6.9
 """A response is cut where its slowest part has decayed by this exponent: to a thousandth."""
-_GRID = 4
+_GRID = 2
 """The spectrum is sampled this many times finer than the response needs."""
 
 
 def reach(sections: list[np.ndarray], rate: float) -> int:
     """Samples on each side of the centre that hold all that is heard of the sections' response.
 
-    A power of two between SHORTEST_S and LONGEST_S; from the slowest pole or zero inside the unit circle.
+    A power of two, from the slowest pole or zero inside the unit circle, held to SHORTEST_S and LONGEST_S before
+    it is rounded up. The zeros of a notch lie on the circle and are not waited for: around a narrow one, linear
+    phase is off by up to 1.4 dB where it is 24 dB down (60 Hz, Q 12).
     """
-    slowest = 0.0
-    for rows in sections:
-        for b0, b1, b2, a1, a2 in rows:
-            for roots in (np.roots([b0, b1, b2]), np.roots([1.0, a1, a2])):
-                radii = np.abs(roots)
-                slowest = max(slowest, float(radii[radii < 1.0 - 1e-7].max(initial=0.0)))
+    rows = np.concatenate([np.empty((0, 5)), *sections])
+    radii = np.concatenate(
+        [_radii(rows[:, 1] / rows[:, 0], rows[:, 2] / rows[:, 0]), _radii(rows[:, 3], rows[:, 4])]
+    )
+    slowest = float(radii[radii < 1.0 - 1e-7].max(initial=0.0))
     wanted = _SETTLED / -np.log(slowest) if 0.0 < slowest < 1.0 else 0.0
     wanted = min(max(wanted, SHORTEST_S * rate), LONGEST_S * rate)
     return 1 << int(np.ceil(np.log2(wanted)))
+
+
+def _radii(one: np.ndarray, two: np.ndarray) -> np.ndarray:
+    """Largest magnitude of the roots of z^2 + one z + two, for each pair (n,)."""
+    part = 0.25 * one * one - two
+    apart = 0.5 * np.abs(one) + np.sqrt(np.maximum(part, 0.0))
+    return np.where(part < 0.0, np.sqrt(np.abs(two)), apart)
 
 
 def _spectra(sections: list[np.ndarray], size: int) -> np.ndarray:
