@@ -5,6 +5,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from stonekite.session.types import Leg
+from stonekite.stages.compressor import CompressorSide
 from stonekite.stages.describe import described
 from stonekite.stages.eq import Band
 from stonekite.stages.registry import KINDS
@@ -70,3 +71,11 @@ def test_every_kind_describes_every_setting():
     for kind in KINDS.values():
         table = described(kind)["settings"]
         assert table and all(row["label"] and row["help"] and row["range"] for row in table.values())
+
+
+def test_ratios_and_times_are_shown_and_typed_as_people_do():
+    ratio, attack, knee = (settings_of(CompressorSide)[n] for n in ("ratio", "attack_ms", "knee_db"))
+    assert [ratio.shown(v) for v in (3.0, 100.0)] == ["3.00 : 1", "∞ : 1"]
+    assert [ratio.typed(t) for t in ("4", "4:1", "2.5 : 1", "∞", "inf")] == [4, 4, 2.5, 100, 100]
+    assert [attack.shown(v) for v in (0.5, 12.0, 250.0)] == ["0.50 ms", "12.0 ms", "250 ms"]
+    assert attack.typed("20 ms") == 20 and knee.shown(6.0) == "6.0 dB"

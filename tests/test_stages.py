@@ -19,6 +19,7 @@ from stonekite.files.audio import Reader
 from stonekite.session.types import Split, Strip
 from stonekite.signal import long_filters
 from stonekite.signal.matrix import MATRICES, encode
+from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, side_sections
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
@@ -292,6 +293,11 @@ def _mixed(side, percent):
 
 
 STAGES = {
+    "compressor": Compressor(
+        id=2,
+        upper=CompressorSide(threshold_db=-40, look_ahead_ms=3),
+        lower=CompressorSide(threshold_db=-30, makeup_db=3),
+    ),
     "eq": Eq(id=2, upper=CURVE, lower=CURVE, shared=EqShared(phase="linear")),
     "filter": Filter(id=2, upper=FilterSide(high_pass=True), lower=FilterSide(low_pass=True)),
     "gain": Gain(id=2, upper=GainSide(gain_db=-3), lower=GainSide(gain_db=2, inverted=True)),

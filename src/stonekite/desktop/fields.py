@@ -149,6 +149,13 @@ class ValueField(QWidget):
             unit, share = next(iter(self._units.items()))
             label += f" · {self._value / share:.1f} {unit}"
         room = top.width() - self.fontMetrics().horizontalAdvance(shown) - (8 if self._tied is None else 17)
+        if not self._compact and painter.fontMetrics().horizontalAdvance(label) > room and self.setting.unit:
+            shown = shown.removesuffix(self.setting.unit).rstrip()  # the unit is in the tooltip, too
+            room = (
+                top.width()
+                - painter.fontMetrics().horizontalAdvance(shown)
+                - (6 if self._tied is None else 15)
+            )
         if not self._compact:
             label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideRight, int(room))
         shift = 0.0
@@ -164,7 +171,7 @@ class ValueField(QWidget):
             painter.drawText(
                 top,
                 Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                self.setting.shown(self._value),
+                shown,
             )
         track = self._track()
         travel = self.setting.to_travel(self._value)

@@ -41,7 +41,7 @@ class HandlePicture(ResponsePicture):
         if distance < _NEAR:
             return [self._handles[nearest]]
         xs = sorted(self.place(h).x() for h in self._handles)
-        on = all(getattr(self._side, h.on) for h in self._handles)
+        on = all(self._is_on(h) for h in self._handles)
         return list(self._handles) if on and len(xs) == 2 and xs[0] < point.x() < xs[1] else []
 
     def _paint_handles(self, painter: QPainter) -> None:
@@ -50,14 +50,15 @@ class HandlePicture(ResponsePicture):
         plot = self.plot()
         for k, handle in enumerate(self._handles):
             centre = self.place(handle)
-            on = getattr(self._side, handle.on) and self._stage is not None and self._stage.inserted
+            on = self._is_on(handle) and self._stage is not None and self._stage.inserted
             colour = self._colour(self._leg) if on else roles.muted
             held = handle in self._hover or (self.hasFocus() and k == self._at)
             pen = QPen(mixed(colour, roles.ground, 0.7), 1)
             pen.setStyle(Qt.PenStyle.SolidLine if on else Qt.PenStyle.DashLine)
             painter.setPen(pen)
             painter.drawLine(QPointF(centre.x(), plot.top()), QPointF(centre.x(), plot.bottom()))
-            box = QRectF(centre.x() - 12, centre.y() - 9, 24, 18)
+            middle = min(plot.right() - 17, max(plot.left() + 17, centre.x()))
+            box = QRectF(middle - 16, centre.y() - 9, 32, 18)
             painter.setPen(QPen(roles.chalk if held else colour, 1.6))
             painter.setBrush(roles.raised if held else roles.ground)
             painter.drawRoundedRect(box, 5, 5)
@@ -89,7 +90,7 @@ class HandlePicture(ResponsePicture):
         values: dict[str, object] = {}
         for handle in held:
             values[handle.x] = self._setting(handle.x).held(start[handle.x] * ratio)
-            if not getattr(self._side, handle.on):
+            if handle.on is not None and not self._is_on(handle):
                 values[handle.on] = True
         self.moved.emit(values, token)
 
@@ -99,9 +100,21 @@ class HandlePicture(ResponsePicture):
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         held = self._held_at(event.position())
         if len(held) == 1:
-            self.moved.emit({held[0].on: not getattr(self._side, held[0].on)}, None)
+            self._switch(held[0])
+
+    def _is_on(self, handle: Handle) -> bool:
+        return handle.on is None or getattr(self._side, handle.on)
+
+    def _switch(self, handle: Handle) -> None:
+        """On or off; a handle without a switch goes back to where it does nothing."""
+        if handle.on is not None:
+            self.moved.emit({handle.on: not self._is_on(handle)}, None)
+        else:
+            self.moved.emit({handle.x: self._setting(handle.x).default}, None)
 
     def _turn(self, handle: Handle, steps: int) -> None:
+        if handle.wheel is None:
+            return
         words = self._setting(handle.wheel).words
         assert words is not None
         keys = list(words)
@@ -133,7 +146,7 @@ class HandlePicture(ResponsePicture):
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
             self._turn(handle, 1 if key == Qt.Key.Key_Plus else -1)
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Delete):
-            self.moved.emit({handle.on: not getattr(self._side, handle.on)}, None)
+            self._switch(handle)
         else:
             super().keyPressEvent(event)
 
@@ -145,9 +158,12 @@ class HandlePicture(ResponsePicture):
         if len(held) > 1:
             return f"{name}: drag to sweep the band between both edges (Alt+arrows)"
         handle = held[0]
-        words = self._setting(handle.wheel)
+        hertz = spoken_hertz(getattr(self._side, handle.x))
+        if handle.on is None or handle.wheel is None:
+            label = self._setting(handle.x).label.lower()
+            return f"{name} {label} {hertz}\nDrag; double-click to open (arrows, Delete)"
+        slope = self._setting(handle.wheel).shown(getattr(self._side, handle.wheel))
         return (
-            f"{name} {self._setting(handle.on).label.lower()} {spoken_hertz(getattr(self._side, handle.x))}, "
-            f"{words.shown(getattr(self._side, handle.wheel))} dB per octave\n"
+            f"{name} {self._setting(handle.on).label.lower()} {hertz}, {slope} dB per octave\n"
             "Drag, wheel for the slope, double-click for on and off (arrows, + and −, Enter)"
         )

@@ -461,8 +461,14 @@ _SIGN_DB = 15.0
 @lru_cache(maxsize=256)
 def _sign(stage: Stage, leg: LegName) -> QPainterPath:
     """What a stone shows: the curve of what its side really does."""
-    response = np.abs(heard_response(stage, leg, _SIGN_HZ, _SIGN_RATE))
-    levels = np.clip(20 * np.log10(np.maximum(response, 1e-4)), -_SIGN_DB, _SIGN_DB)
+    kind = kind_of(stage)
+    if hasattr(kind, "curve"):
+        span = np.linspace(-54.0, 0.0, len(_SIGN_HZ))
+        levels = (kind.curve(stage, leg, span) + 27.0) / 27.0 * _SIGN_DB
+    else:
+        response = np.abs(heard_response(stage, leg, _SIGN_HZ, _SIGN_RATE))
+        levels = 20 * np.log10(np.maximum(response, 1e-4))
+    levels = np.clip(levels, -_SIGN_DB, _SIGN_DB)
     path = QPainterPath()
     for k, level in enumerate(levels.tolist()):
         point = QPointF(-18 + 36 * k / (len(_SIGN_HZ) - 1), -level / _SIGN_DB * 12)

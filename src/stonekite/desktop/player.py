@@ -25,6 +25,7 @@ from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, S
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
+from stonekite.engine.warm import warm_kernels
 from stonekite.files.audio import AudioError
 from stonekite.framing import read_frame, write_frame
 
@@ -195,7 +196,10 @@ class Player:
         scope = np.zeros((2, protocol.SCOPE), dtype=np.float32)
         points = live.scope()
         scope[:, : points.shape[1]] = points
+        peak_in, reduction = live.take_reduction()
         self._status.write(
+            peak_in=peak_in,
+            reduction=reduction,
             playing=int(playing),
             underruns=self._output.underruns,
             position=min(position, playback.frames) / playback.rate,
@@ -212,6 +216,7 @@ class Player:
 
 def warm() -> None:
     """Load or compile every kernel, so that the first sound does not wait for it."""
+    warm_kernels()
     live = Live(48_000)
     silence = np.zeros((2, 600))
     live.hear(silence, silence, silence, silence)

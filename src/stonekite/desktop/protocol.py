@@ -103,6 +103,8 @@ _STATUS = np.dtype(
         ("momentary", "f8", 2),
         ("correlation", "f8", 2),
         ("leg_levels", "f4", 4),
+        ("peak_in", "f4", 2),
+        ("reduction", "f4", 2),
         ("spectra", "f4", (4, BANDS)),
         ("scope", "f4", (2, SCOPE)),
         ("serial_end", "i8"),

@@ -61,6 +61,7 @@ class ResponsePicture(QWidget):
         self._peaks: np.ndarray | None = None
         self._frozen = False
         self._image = False
+        self._title = ""
         self._ground: QPixmap | None = None
         self._ground_range = 0.0
         self._front: QPixmap | None = None
@@ -96,6 +97,10 @@ class ResponsePicture(QWidget):
     def freeze(self, on: bool) -> None:
         """Let the spectrum stand still."""
         self._frozen = on
+
+    def show_title(self, words: str) -> None:
+        """Say in the picture what it shows, where that is not what comes out of the legs."""
+        self._title = words
 
     def show_image(self, on: bool) -> None:
         """Draw by how much the legs turn against each other."""
@@ -196,6 +201,7 @@ class ResponsePicture(QWidget):
             QRectF(plot.right() - 60, plot.bottom() + 3, 96, 16), Qt.AlignmentFlag.AlignRight, "Hz · dBFS"
         )
         painter.drawText(QRectF(0, plot.bottom() + 3, 34, 16), Qt.AlignmentFlag.AlignRight, "dB")
+        painter.drawText(plot.adjusted(10, 5, 0, 0), Qt.AlignmentFlag.AlignLeft, self._title)
 
     def _spectrum_y(self, db):
         plot = self.plot()

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QSizePolicy, QVBoxLayo
 
 from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
+from stonekite.desktop.dynamics_picture import CurvePicture, HistoryPicture
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.handle_picture import HandlePicture
 from stonekite.desktop.response_picture import ResponsePicture
@@ -20,8 +21,9 @@ from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
 
-_FEW = 3
-"""Both sides stand in one row if each has no more settings than this."""
+_FEW, _MANY = 3, 8
+"""Both sides stand in one row if each has no more settings than _FEW; with more than _MANY only the side in front is
+shown, in rows of _MANY."""
 
 
 class SettingsRow(QWidget):
@@ -31,16 +33,21 @@ class SettingsRow(QWidget):
     refused = Signal(str)
     tie_asked = Signal(str, bool)
 
-    def __init__(self, kind: type[msgspec.Struct], owner: str, *, stretch: bool = True) -> None:
+    def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
         super().__init__()
         self.controls: dict[str, Control] = {}
-        row = QHBoxLayout(self)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(10)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(5)
         self.name = QLabel("")
         self.name.hide()
+        row = self._new_row(outer)
         row.addWidget(self.name)
-        for field, setting in settings_of(kind).items():
+        declared = settings_of(kind)
+        rows = -(-len(declared) // _MANY)
+        for place, (field, setting) in enumerate(declared.items()):
+            if place and rows > 1 and place % -(-len(declared) // rows) == 0:
+                row = self._new_row(outer)
             control = self.controls[field] = control_for(setting, owner)
             on_move(control, lambda value, token, f=field: self.moved.emit(f, value, token))
             if isinstance(control, ValueField):
@@ -51,9 +58,14 @@ class SettingsRow(QWidget):
                 label.setObjectName("muted")
                 row.addWidget(label)
             row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
-        if not stretch:
-            row.addStretch(0)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    @staticmethod
+    def _new_row(outer: QVBoxLayout) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        outer.addLayout(row)
+        return row
 
     def show_values(self, values: msgspec.Struct | None, colour=roles.chalk) -> None:
         """Show values; None for a leg that passes."""
@@ -72,7 +84,7 @@ class SideRow(SettingsRow):
         super().__init__(side, leg)
         self.leg = leg
         self.name.setFixedWidth(46)
-        self.name.show()
+        self.name.setVisible(len(settings_of(side)) <= _MANY)
         self._labels = {field: setting.label for field, setting in settings_of(side).items()}
         self._unlinked: tuple[str, ...] | None = None
         for field, control in self.controls.items():
@@ -113,6 +125,7 @@ class StageEditor(QWidget):
 
     refused = Signal(str)
     tie_asked = Signal(str, bool)
+    detector_asked = Signal(object)
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -125,7 +138,8 @@ class StageEditor(QWidget):
         self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].SIDE, leg) for leg in LEGS}
         shared = shared_type(kind)
         self.shared = SettingsRow(shared, "Shared") if shared is not None else None
-        few = len(settings_of(KINDS[kind].SIDE)) <= _FEW
+        count = len(settings_of(KINDS[kind].SIDE))
+        few, self._many = count <= _FEW, count > _MANY
         sides = QHBoxLayout() if few else QVBoxLayout()
         sides.setSpacing(24 if few else 6)
         for leg, row in self.rows.items():
@@ -141,15 +155,37 @@ class StageEditor(QWidget):
             last.addWidget(self.shared, 1)
         else:
             last.addStretch(1)
+        self.detector = Toggle(
+            "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
+        )
+        self.detector.setVisible(hasattr(KINDS[kind], "detector"))
+        self.detector.clicked.connect(lambda on: self.detector_asked.emit(self._leg if on else None))
+        last.addWidget(self.detector)
         last.addWidget(self.view)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)
-        layout.addWidget(self.picture, 1)
+        layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
         layout.addLayout(last)
         if isinstance(self.picture, HandlePicture):
             self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
+
+    def _build_pictures(self, kind: str) -> QHBoxLayout:
+        """The response; before it, where level in and out differ, the curve and what it did lately."""
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        self.curve: CurvePicture | None = None
+        self.history: HistoryPicture | None = None
+        if hasattr(KINDS[kind], "curve"):
+            self.curve = CurvePicture(KINDS[kind].CURVE_HANDLE)  # type: ignore[attr-defined]
+            self.history = HistoryPicture()
+            self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
+            row.addWidget(self.curve, 2)
+            row.addWidget(self.history, 4)
+            self.picture.show_title("what the detector hears")
+        row.addWidget(self.picture, 4)
+        return row
 
     @property
     def stage(self) -> Stage | None:
@@ -157,13 +193,19 @@ class StageEditor(QWidget):
 
     def show_stage(self, number: int, leg: LegName) -> None:
         """Edit a stage, with one leg in front of the picture."""
+        if number != self._number and self.history is not None:
+            self.history.forget()
         self._number, self._leg = number, leg
         stage = self.stage
         if stage is None:
             return
         split = self._document.strip.split
+        if self.curve is not None and self.history is not None:
+            self.curve.show_stage(stage, leg, split)
+            self.history.show_stage(leg, split)
         self.picture.show_stage(stage, leg, split, self._document.stem.source.rate)
         for name, row in self.rows.items():
+            row.setVisible(name == leg or not self._many)
             row.show_side(
                 getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
             )
@@ -172,6 +214,12 @@ class StageEditor(QWidget):
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)
+
+    def show_reduction(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
+        """Levels in dBFS that go in (2,) and reductions in dB (2,), while it plays."""
+        if self.curve is not None and self.history is not None:
+            self.curve.show_live(peak_in, reduction)
+            self.history.add(peak_in, reduction)
 
     def _put(self, leg: LegName, values: dict[str, Any], token: object) -> None:
         stage = self.stage

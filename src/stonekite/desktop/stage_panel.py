@@ -21,6 +21,7 @@ class StagePanel(QFrame):
     change_asked = Signal(bool)
     presets_asked = Signal()
     smoothing_asked = Signal(object)
+    detector_asked = Signal(object)
 
     def __init__(self, document: Document, actions: StageActions) -> None:
         super().__init__()
@@ -91,6 +92,8 @@ class StagePanel(QFrame):
             editor.refused.connect(actions.said)
             editor.tie_asked.connect(actions.link_setting)
             editor.view.smoothing_asked.connect(self._smoothing_chosen)
+            if isinstance(editor, StageEditor):
+                editor.detector_asked.connect(self.detector_asked)
         self.leg_choice.chosen.connect(
             lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
         )
@@ -128,6 +131,14 @@ class StagePanel(QFrame):
         menu.addAction("Paste settings on this leg", actions.paste_on_leg)
         menu.popup(self.more.mapToGlobal(self.more.rect().bottomLeft()))
         return menu
+
+    def show_heard(self, what: str | None) -> None:
+        """What is listened to alone: "change", "band", "detector" or nothing of the kind."""
+        self.change.setChecked(what == "change")
+        self.eq.alone.setChecked(what == "band")
+        for editor in self.editors.values():
+            if isinstance(editor, StageEditor):
+                editor.detector.setChecked(what == "detector")
 
     def _smoothing_chosen(self, parts: int) -> None:
         for editor in self.editors.values():
@@ -167,5 +178,9 @@ class StagePanel(QFrame):
         words = f"{round(change, 1) + 0.0:+.1f} LU".replace("-", "−")
         return f"{words}, given back" if stage.level_kept else words
 
-    def show_spectra(self, spectra: np.ndarray) -> None:
-        self._stack.currentWidget().show_spectra(spectra)  # type: ignore[attr-defined]
+    def show_live(self, status: np.void) -> None:
+        """What the player says of the open stage, 30 times a second."""
+        editor = self._stack.currentWidget()
+        editor.show_spectra(np.asarray(status["spectra"]))  # type: ignore[attr-defined]
+        if isinstance(editor, StageEditor) and status["playing"]:
+            editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))

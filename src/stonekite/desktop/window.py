@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
@@ -197,6 +196,9 @@ class Window(QMainWindow):
         self.panel.presets_asked.connect(self.show_presets)
         self.panel.change_asked.connect(lambda on: self._hear_alone("change" if on else None))
         self.panel.smoothing_asked.connect(self._smooth)
+        self.panel.detector_asked.connect(
+            lambda leg: self._hear_alone("detector" if leg else None, leg or "upper")
+        )
         self.panel.eq.alone_asked.connect(self._hear_band)
         self.panel.eq.match_asked.connect(self.matching.ask)
         self.matching.found.connect(self.panel.eq.use_bands)
@@ -283,8 +285,7 @@ class Window(QMainWindow):
         """Listen to the open stage taken out, to its change or to a band of it; None: to the strip as it is."""
         chosen = self.stages.chosen
         audition = Audition(chosen[0], what, leg, slot) if what is not None and chosen else None
-        self.panel.change.setChecked(audition is not None and what == "change")
-        self.panel.eq.alone.setChecked(audition is not None and what == "band")
+        self.panel.show_heard(audition.what if audition is not None else None)
         if audition == self._audition:
             return
         self._audition = audition
@@ -293,6 +294,7 @@ class Window(QMainWindow):
                 "out": "Hearing the result without this stage.",
                 "change": "Hearing only what this stage changes.",
                 "band": "Hearing only the range of this band.",
+                "detector": "Hearing what the detector hears.",
             }
             self.say(words[what])
         else:
@@ -529,7 +531,7 @@ class Window(QMainWindow):
             self.time.setText(text)
         self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self.middle.currentWidget() is self.panel:
-            self.panel.show_spectra(np.asarray(status["spectra"]))
+            self.panel.show_live(status)
         self.listen.show_live(status)
         self._show_playing()
         self._show_engine()

@@ -9,13 +9,15 @@ from stonekite.session.types import LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.eq import Band, Eq
 from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.registry import kind_of
 
 
 class Audition(msgspec.Struct, frozen=True):
-    """Listen to the strip without a stage, to what a stage changes, or to the range that a band works on."""
+    """Listen to the strip without a stage, to what a stage changes, to what its detector hears, or to the range that
+    a band works on."""
 
     stage: int
-    what: Literal["out", "change", "band"]
+    what: Literal["out", "change", "detector", "band"]
     leg: LegName = "upper"
     slot: int = 0
 
@@ -25,7 +27,7 @@ def auditioned(strip: Strip, audition: Audition | None) -> Strip:
     if audition is None or audition.stage not in [stage.id for stage in strip.stages]:
         return strip
     heard = {}
-    if audition.what == "band":  # of the other leg nothing is heard
+    if audition.what in ("band", "detector"):  # of the other leg nothing is heard
         silent = other(audition.leg)
         heard[silent] = msgspec.structs.replace(strip.leg(silent), muted=True)
     stages = tuple(_heard(stage, audition) if stage.id == audition.stage else stage for stage in strip.stages)
@@ -37,6 +39,8 @@ def _heard(stage: Stage, audition: Audition) -> Stage:
         return msgspec.structs.replace(stage, inserted=False)
     if audition.what == "change":
         return msgspec.structs.replace(stage, change_only=True)
+    if audition.what == "detector":
+        return kind_of(stage).detector(stage)  # type: ignore[attr-defined]
     side = getattr(stage, audition.leg)
     bands = side.bands if isinstance(stage, Eq) and side is not None else ()
     band = bands[audition.slot] if audition.slot < len(bands) else None

@@ -107,6 +107,12 @@ def _works(stage: Stage) -> bool:
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
 
 
+def latency_of(strip: Strip, rate: float) -> int:
+    """Samples by which a strip at a rate in Hz is late."""
+    late = IntakeNode(strip.intake, rate).latency if strip.intake != Intake() else 0
+    return late + sum(max(kind_of(stage).latency(stage, rate)) for stage in strip.stages if _works(stage))
+
+
 class Chain:
     """A strip's settings at a rate in Hz, ready to process.
 
@@ -122,9 +128,7 @@ class Chain:
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
         self._output = OutputNode(strip.output) if strip.output != Output() else None
         self._nodes = [_Node(stage, rate, strip.split.encoding) for stage in strip.stages if _works(stage)]
-        self.latency = sum(node.latency for node in self._nodes)
-        if self._intake is not None:
-            self.latency += self._intake.latency
+        self.latency = latency_of(strip, rate)
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
         self._plain = not self._nodes and self._gains == (1.0, 1.0)
         self.transparent = self._plain and self._intake is None and self._output is None
@@ -175,6 +179,13 @@ class Chain:
             if gain != 1.0:
                 legs[row] *= gain
         return self.join(legs)
+
+    def reduction_db(self, stage: int) -> np.ndarray:
+        """What a stage takes away now (2,), in dB; zeros if it does not say."""
+        for node in self._nodes:
+            if node.id == stage and hasattr(node.kind, "meter"):
+                return node.kind.meter(node.state)
+        return np.zeros(2)
 
     def _place_of(self, tap: Tap | None) -> int:
         """How many working stages come before the tapped one."""

@@ -31,6 +31,8 @@ class Live:
         self._parts = DEFAULT_SMOOTHING
         self._bands = BandMap(rate, size, 1 / DEFAULT_SMOOTHING)
         self.spectra_db = np.full((4, BANDS), -150.0)
+        self._peak_in = np.zeros(2)
+        self._reduction_db = np.zeros(2)
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""
@@ -51,6 +53,18 @@ class Live:
             both[2 * k : 2 * k + 2] = weighted
         self._weighted.add(both)
         self._clock += processed.shape[1]
+
+    def reduce(self, before: np.ndarray, reduction_db: np.ndarray) -> None:
+        """Take note of what goes into a stage (2, frames), and of the reduction (2,) in dB that it answers with."""
+        self._peak_in = np.maximum(self._peak_in, np.abs(before).max(axis=1, initial=0.0))
+        self._reduction_db = np.maximum(self._reduction_db, reduction_db)
+
+    def take_reduction(self) -> tuple[np.ndarray, np.ndarray]:
+        """The greatest level in dBFS that went in and the greatest reduction in dB, each (2,), since the last look."""
+        level = 20 * np.log10(np.maximum(self._peak_in, 1e-8))
+        taken = level, self._reduction_db
+        self._peak_in, self._reduction_db = np.zeros(2), np.zeros(2)
+        return taken
 
     def fade(self) -> None:
         """Nothing plays: let the pictures fall."""

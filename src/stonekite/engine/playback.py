@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from stonekite.engine.chain import Tap
+from stonekite.engine.chain import Tap, latency_of
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import StripPlayer, ramp
@@ -39,6 +39,7 @@ class Playback:
         self._rise = 0
         self._drained = 0
         self._went_round = False
+        self._known = 0
 
     def play(self) -> None:
         if self.playing:
@@ -65,7 +66,14 @@ class Playback:
         """Glide to other settings from the next block on."""
         self._strip = strip
         if self.playing:
+            self._recall(self._player.lead_for(latency_of(strip, self.rate)))
             self._player.update(strip, self._clock)
+
+    def _recall(self, frames: int) -> None:
+        """Have the player know so much of what came before, read again from the file where it began later."""
+        if self._known < frames and self._known < self.position:
+            self._known = min(frames, self.position)
+            self._player.remember(self.reader.read(self.position - self._known, self._known))
 
     def listen(self, choice: Listening) -> None:
         """Listen to something else from the next block on."""
@@ -98,7 +106,7 @@ class Playback:
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
         self._player.set(self._strip)
-        count = min(self.position, self._player.memory)
+        count = self._known = min(self.position, self._player.lead)
         self._player.warm(self.reader.read(self.position - count, count), self.position)
         self._clock = self.position
         self._drained = 0
@@ -124,8 +132,12 @@ class Playback:
         tap = Tap(self.watched if self.watched is not None else -1) if self._live is not None else None
         processed = self._player.process(source, self._clock, tap)
         self._clock += frames
+        self._known += frames
         if self._live is not None and tap is not None:
-            self._live.hear(processed, unprocessed, *tap.take())
+            before, after = tap.take()
+            self._live.hear(processed, unprocessed, before, after)
+            if self.watched is not None:
+                self._live.reduce(before, self._player.chain.reduction_db(self.watched))
         return self._listener.process(processed, unprocessed)
 
     def _source(self, frames: int) -> np.ndarray:

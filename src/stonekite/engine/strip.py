@@ -33,7 +33,7 @@ class StripPlayer:
         self._waiting: Strip | None = None
         self._glided = 0
         self._length = max(1, int(GLIDE_S * rate))
-        self._history = Ring(2, self.memory)
+        self._history = Ring(2, max(int(MEMORY_S * rate), self.lead))
 
     @property
     def latency(self) -> int:
@@ -47,22 +47,18 @@ class StripPlayer:
     @property
     def lead(self) -> int:
         """Samples to be heard before the first one that counts."""
-        return self._lead_of(self._chain)
+        return self.lead_for(self._chain.latency)
 
-    @property
-    def memory(self) -> int:
-        """Samples that are worth hearing before the first one that counts."""
-        return max(int(MEMORY_S * self.rate), self.lead)
+    def lead_for(self, latency: int) -> int:
+        """Samples to be heard before the first one that counts, for settings of some latency."""
+        return int(WARM_S * self.rate) + 2 * latency
 
     def _make_room(self, chain: Chain) -> None:
         """Remember as much as a chain needs."""
-        if self._lead_of(chain) > self._history.size:
-            longer = Ring(2, self._lead_of(chain))
+        if self.lead_for(chain.latency) > self._history.size:
+            longer = Ring(2, self.lead_for(chain.latency))
             longer.add(self._history.last)
             self._history = longer
-
-    def _lead_of(self, chain: Chain) -> int:
-        return int(WARM_S * self.rate) + 2 * chain.latency
 
     def update(self, strip: Strip, position: int) -> None:
         """Glide to other settings from the next block on, which starts at `position`."""
@@ -73,7 +69,7 @@ class StripPlayer:
             return
         fresh = Chain(strip, self.rate)
         self._make_room(fresh)
-        fresh.continue_from(self._chain, self._history.last[:, -self._lead_of(fresh) :], position)
+        fresh.continue_from(self._chain, self._history.last[:, -self.lead_for(fresh.latency) :], position)
         self._old, self._chain, self._glided = self._chain, fresh, 0
 
     def set(self, strip: Strip) -> None:
@@ -82,6 +78,11 @@ class StripPlayer:
         self._old = self._waiting = None
         self._history.clear()
         self._make_room(self._chain)
+
+    def remember(self, history: np.ndarray) -> None:
+        """What was heard before now, (2, frames), where more is known of it than this player was given."""
+        self._history.clear()
+        self._history.add(history)
 
     def warm(self, history: np.ndarray, position: int) -> None:
         """Hear `history` (2, frames), which ends at `position`, without giving anything."""

@@ -60,6 +60,11 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 class Kind(Protocol):
     """What a module in `stonekite.stages` offers. `stage` is a value of its STAGE type.
 
+    A kind whose output level depends on its input level also offers `curve(stage, leg, level_db)`, steady levels out
+    in dB, and `meter(state)`, the greatest reduction (2,) in dB of the last block. A kind with a detector that hears
+    through filters says so by `detector(stage)`, the stage of another kind that sounds like what it hears; its
+    `response` is then that of the detector. `HANDLES` are points of its picture to drag (stages/handles.py).
+
     `matrix` is that of a mid/side split, None where the legs are left and right. The mix, the kept level
     and what brings the legs back into time are the engine's, not the kind's.
     """

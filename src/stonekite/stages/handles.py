@@ -7,11 +7,12 @@ from dataclasses import dataclass
 class Handle:
     """One point on the curve of a side: `x` names the setting in Hz that it moves.
 
-    `on` names the switch that shows it, `wheel` the choice that turning the wheel over it goes through. Where a
-    kind has two handles, dragging what lies between them moves both.
+    `on` names the switch that shows it, where there is one, `wheel` the choice that turning the wheel over it
+    goes through. Where a kind has two handles, dragging what lies between them moves both. On a transfer curve
+    (a kind's CURVE_HANDLE) `x` is in dB, and the wheel steps a number.
     """
 
     label: str
     x: str
-    on: str
-    wheel: str
+    on: str | None = None
+    wheel: str | None = None

@@ -41,8 +41,13 @@ def shared_type(kind: str) -> type[msgspec.Struct] | None:
 
 
 def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
-    """Complex response of one leg at frequencies in Hz as it is heard: with its mix and the level given back."""
+    """Complex response of one leg at frequencies in Hz as it is heard: with its mix and the level given back.
+
+    Of a kind whose output level depends on its input level, what its detector hears.
+    """
     wet = kind_of(stage).response(stage, leg, frequencies, rate)
+    if hasattr(kind_of(stage), "curve"):
+        return wet
     side = getattr(stage, leg)
     mix = 1.0 if side is None else side.mix / 100.0
     mixed = mix * (wet - 1.0) if stage.change_only else 1.0 + mix * (wet - 1.0)

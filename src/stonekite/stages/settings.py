@@ -86,8 +86,13 @@ class Setting:
             return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.{0 if value >= 200 else 1}f} Hz"
         if self.unit == "dB":
             rounded = round(value, 1) + 0.0
-            return f"{rounded:+.1f} dB".replace("-", "−").replace("+0.0", "0.0")
+            text = f"{rounded:+.1f} dB".replace("-", "−").replace("+0.0", "0.0")
+            return text if self.low < 0 else text.removeprefix("+")
+        if self.unit == ": 1" and value >= self.high:
+            return "∞ : 1"
         text = f"{value:.2f}"
+        if self.unit == "ms" and value >= 10:
+            text = f"{value:.1f}" if value < 100 else f"{value:.0f}"
         if self.unit in ("%", "st"):
             text = f"{value:.1f}".removesuffix(".0")
         return f"{text.replace('-', '−')} {self.unit}".strip()
@@ -99,6 +104,8 @@ class Setting:
         ValueError with a sentence that names the setting and its range.
         """
         folded = text.strip().lower().replace("−", "-").replace(",", ".")
+        if self.unit == ": 1":
+            folded = f"{self.high:g}" if folded.startswith(("∞", "inf")) else folded.split(":")[0].strip()
         if self.taper == "fader" and folded in ("off", "-inf", "-∞", "-inf db", "-∞ db", "inf", "silence"):
             return self.low
         match = re.fullmatch(r"([+-]?(?:\d+\.?\d*|\.\d+))\s*(k|m)?\s*([a-zµ%°]*)", folded)
@@ -110,7 +117,7 @@ class Setting:
             "": 1.0,
             "k": 1000.0,
             "khz": 1000.0,
-            self.unit.lower(): 1.0,
+            self.unit.lower().replace(" ", ""): 1.0,
             **(units or {}),
         }.get(full)
         if scale is None:

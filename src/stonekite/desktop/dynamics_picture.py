@@ -1,0 +1,288 @@
+"""Pictures of a stage whose output level depends on its input level: its curve, and what it did lately."""
+
+from collections import deque
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
+from PySide6.QtWidgets import QWidget
+
+from stonekite.desktop.theme import NAMES, font, mixed, roles
+from stonekite.session.edits import other
+from stonekite.session.types import LEGS, LegName, Split
+from stonekite.stages.handles import Handle
+from stonekite.stages.registry import kind_of
+from stonekite.stages.settings import settings_of
+
+_LOW_DB = -66.0
+_LEVELS = np.linspace(_LOW_DB, 0.0, 133)
+LOOKS = 240
+"""So many looks, 30 a second, are in the history."""
+_DEEP_DB = 24.0
+TARGET_DB = (2.0, 4.0)
+"""The range of reductions that is marked."""
+
+
+class CurvePicture(QWidget):
+    """Level in against level out of both legs, with where each leg is now. `moved` gives values and a token."""
+
+    moved = Signal(dict, object)
+
+    def __init__(self, handle: Handle) -> None:
+        super().__init__()
+        self._handle = handle
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(110, 80)
+        self.setAccessibleName("Level in and out of both legs")
+        self.setToolTip(
+            "Level in (across) against level out (up). Drag to move the threshold, turn the wheel for the ratio "
+            "(arrow keys, + and −)"
+        )
+        self._stage = None
+        self._leg: LegName = "upper"
+        self._split = Split()
+        self._live = np.full(2, -160.0), np.zeros(2)
+        self._drag: tuple[float, float, object] | None = None
+
+    def sizeHint(self) -> QSize:
+        return QSize(210, 210)
+
+    def show_stage(self, stage, leg: LegName, split: Split) -> None:
+        self._stage, self._leg, self._split = stage, leg, split
+        self.update()
+
+    def show_live(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
+        """Levels in dBFS that go in (2,) and reductions in dB (2,), now."""
+        self._live = peak_in, reduction
+        self.update()
+
+    def plot(self) -> QRectF:
+        side = min(self.width() - 30.0, self.height() - 20.0)
+        return QRectF(26, 4, max(side, self.width() - 34.0), self.height() - 22.0)
+
+    def x_of(self, db: float) -> float:
+        return self.plot().left() + (db - _LOW_DB) / -_LOW_DB * self.plot().width()
+
+    def y_of(self, db: float) -> float:
+        return self.plot().bottom() - (db - _LOW_DB) / -_LOW_DB * self.plot().height()
+
+    def _line(self, leg: LegName) -> QPolygonF:
+        levels = kind_of(self._stage).curve(self._stage, leg, _LEVELS)  # type: ignore[attr-defined]
+        return QPolygonF([QPointF(self.x_of(x), self.y_of(y)) for x, y in zip(_LEVELS, levels, strict=True)])
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        plot = self.plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setFont(font(7.5))
+        for db in (-60, -40, -20, 0):
+            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.55), 1))
+            painter.drawLine(QPointF(self.x_of(db), plot.top()), QPointF(self.x_of(db), plot.bottom()))
+            painter.drawLine(QPointF(plot.left(), self.y_of(db)), QPointF(plot.right(), self.y_of(db)))
+            painter.setPen(roles.muted)
+            word = f"−{-db}" if db else "0"
+            painter.drawText(
+                QRectF(self.x_of(db) - 15, plot.bottom() + 2, 30, 14), Qt.AlignmentFlag.AlignCenter, word
+            )
+            if db > -60:
+                painter.drawText(QRectF(0, self.y_of(db) - 7, 22, 14), Qt.AlignmentFlag.AlignRight, word)
+        if self._stage is None:
+            return
+        painter.setClipRect(plot)
+        painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+        painter.drawLine(QPointF(self.x_of(_LOW_DB), self.y_of(_LOW_DB)), QPointF(self.x_of(0), self.y_of(0)))
+        legs = (other(self._leg), self._leg)
+        for leg, style, wide in zip(
+            legs, (Qt.PenStyle.DashLine, Qt.PenStyle.SolidLine), (1.4, 2.0), strict=True
+        ):
+            if getattr(self._stage, leg) is not None:
+                colour = roles.component(self._split.component(leg))
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(colour if self._stage.inserted else roles.muted, wide, style))
+                painter.drawPolyline(self._line(leg))
+                self._paint_now(painter, leg, colour)
+        painter.setClipping(False)
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+            painter.drawRoundedRect(plot, 4, 4)
+
+    def _paint_now(self, painter: QPainter, leg: LegName, colour) -> None:
+        row = LEGS.index(leg)
+        level, reduction = float(self._live[0][row]), float(self._live[1][row])
+        if level > _LOW_DB:
+            makeup = kind_of(self._stage).makeup_db(getattr(self._stage, leg))  # type: ignore[attr-defined]
+            painter.setPen(QPen(roles.ground, 1))
+            painter.setBrush(colour)
+            painter.drawEllipse(QPointF(self.x_of(level), self.y_of(level - reduction + makeup)), 4.5, 4.5)
+
+    # Mouse and keys
+
+    @property
+    def _side(self):
+        return getattr(self._stage, self._leg, None)
+
+    def _step(self, name: str, steps: float, token: object) -> None:
+        setting = settings_of(type(self._side))[name]
+        self.moved.emit({name: setting.stepped(getattr(self._side, name), steps)}, token)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if self._side is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._drag = (event.position().x(), getattr(self._side, self._handle.x), object())
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._drag is not None and self._side is not None:
+            x, start, token = self._drag
+            shift = (event.position().x() - x) / self.plot().width() * -_LOW_DB
+            setting = settings_of(type(self._side))[self._handle.x]
+            self.moved.emit({self._handle.x: round(setting.held(start + shift), 1)}, token)
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        if self._side is not None and self._handle.wheel is not None:
+            self._step(self._handle.wheel, event.angleDelta().y() / 120, "wheel")
+            event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        fine = 0.2 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
+        key = event.key()
+        if self._side is None:
+            super().keyPressEvent(event)
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            self._step(self._handle.x, fine if key == Qt.Key.Key_Right else -fine, "keys")
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus) and self._handle.wheel is not None:
+            self._step(self._handle.wheel, fine if key == Qt.Key.Key_Plus else -fine, "keys")
+        else:
+            super().keyPressEvent(event)
+
+
+class HistoryPicture(QWidget):
+    """The last seconds: what went in, and how much was taken away on both legs; figures beside it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setMinimumSize(200, 80)
+        self.setAccessibleName("Reduction of both legs")
+        self.setToolTip(
+            "Reduction hangs from the top; what went into the leg in front stands below. Click to forget what was. "
+            f"The band marks {TARGET_DB[0]:g} to {TARGET_DB[1]:g} dB"
+        )
+        self._looks: deque[tuple[np.ndarray, np.ndarray]] = deque(maxlen=LOOKS)
+        self._leg: LegName = "upper"
+        self._split = Split()
+
+    def sizeHint(self) -> QSize:
+        return QSize(420, 210)
+
+    def show_stage(self, leg: LegName, split: Split) -> None:
+        self._leg, self._split = leg, split
+        self.update()
+
+    def add(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
+        """One look more: levels in dBFS (2,) and reductions in dB (2,)."""
+        self._looks.append((np.array(peak_in), np.array(reduction)))
+        self.update()
+
+    def forget(self) -> None:
+        self._looks.clear()
+        self.update()
+
+    def figures(self, leg: LegName) -> tuple[float, float, float]:
+        """Reduction of a leg in dB: now, on average while there was any, and at the most."""
+        row = LEGS.index(leg)
+        found = np.array([reduction[row] for _, reduction in self._looks])
+        if not len(found):
+            return 0.0, 0.0, 0.0
+        some = found[found > 0.05]
+        return float(found[-1]), float(some.mean()) if len(some) else 0.0, float(found.max())
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.forget()
+
+    def plot(self) -> QRectF:
+        return QRectF(26, 4, self.width() - 30.0 - 118.0, self.height() - 8.0)
+
+    def _y(self, reduction_db: float) -> float:
+        plot = self.plot()
+        return plot.top() + min(reduction_db, _DEEP_DB) / _DEEP_DB * plot.height()
+
+    def _trace(self, values: np.ndarray) -> list[QPointF]:
+        plot = self.plot()
+        step = plot.width() / LOOKS
+        start = plot.right() - step * len(values)
+        return [QPointF(start + step * k, y) for k, y in enumerate(values.tolist())]
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        plot = self.plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setBrush(mixed(roles.chalk, roles.ground, 0.08))
+        top, bottom = self._y(TARGET_DB[0]), self._y(TARGET_DB[1])
+        painter.drawRect(QRectF(plot.left(), top, plot.width(), bottom - top))
+        painter.setFont(font(7.5))
+        for db in (0, 6, 12, 18):
+            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.55), 1))
+            painter.drawLine(QPointF(plot.left(), self._y(db)), QPointF(plot.right(), self._y(db)))
+            painter.setPen(roles.muted)
+            painter.drawText(
+                QRectF(0, max(0.0, self._y(db) - 7), 22, 14),
+                Qt.AlignmentFlag.AlignRight,
+                f"−{db}" if db else "0",
+            )
+        self._paint_traces(painter)
+        self._paint_figures(painter)
+
+    def _paint_traces(self, painter: QPainter) -> None:
+        if len(self._looks) < 2:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        levels = np.array([peak for peak, _ in self._looks])
+        reductions = np.array([reduction for _, reduction in self._looks])
+        mine = LEGS.index(self._leg)
+        height = np.clip((levels[:, mine] - _LOW_DB) / -_LOW_DB, 0.0, 1.0) * plot.height() * 0.6
+        body = self._trace(plot.bottom() - height)
+        colour = roles.component(self._split.component(self._leg))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(mixed(colour, roles.ground, 0.22))
+        painter.drawPolygon(
+            [QPointF(body[0].x(), plot.bottom()), *body, QPointF(body[-1].x(), plot.bottom())]
+        )
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for leg, style in ((other(self._leg), Qt.PenStyle.DashLine), (self._leg, Qt.PenStyle.SolidLine)):
+            ys = plot.top() + np.minimum(reductions[:, LEGS.index(leg)], _DEEP_DB) / _DEEP_DB * plot.height()
+            painter.setPen(QPen(roles.component(self._split.component(leg)), 1, style))
+            painter.drawPolyline(self._trace(ys))
+        painter.setClipping(False)
+
+    def _paint_figures(self, painter: QPainter) -> None:
+        left = self.plot().right() + 10
+        for row, leg in enumerate(LEGS):
+            name = self._split.component(leg)
+            top = 4.0 + row * min(74.0, self.height() / 2)
+            painter.setFont(font(9, bold=True))
+            painter.setPen(roles.component(name))
+            painter.drawText(QRectF(left, top, 110, 16), Qt.AlignmentFlag.AlignLeft, NAMES[name])
+            painter.setFont(font(8.5))
+            if self.height() < 130:  # in one line what does not fit in three
+                now, _, most = self.figures(leg)
+                painter.setPen(roles.chalk)
+                words = f"−{now:.1f}, most −{most:.1f}"
+                painter.drawText(QRectF(left, top + 16, 110, 14), Qt.AlignmentFlag.AlignLeft, words)
+                continue
+            for k, (word, value) in enumerate(zip(("now", "mean", "most"), self.figures(leg), strict=True)):
+                line = QRectF(left, top + 17 + 15 * k, 108, 14)
+                painter.setPen(roles.muted)
+                painter.drawText(line, Qt.AlignmentFlag.AlignLeft, word)
+                painter.setPen(roles.chalk)
+                painter.drawText(
+                    line, Qt.AlignmentFlag.AlignRight, f"−{value:.1f} dB" if value >= 0.05 else "0.0 dB"
+                )

@@ -1,0 +1,131 @@
+"""Detectors and gain computers of dynamic processes, after Giannoulis, Massberg and Reiss, "Digital Dynamic Range
+Compressor Design: A Tutorial and Analysis", J. Audio Eng. Soc. 60, 2012.
+
+Feed-forward, in decibels: level, gain computer with a soft knee, and then a smoother whose time constant is the
+attack while the reduction grows and the release while it falls (the paper's smooth, branching one). Attack and
+release are the times in which the reduction gets to 1 - 1/e, 63 %, of a step.
+"""
+
+import numpy as np
+from numba import njit
+
+from stonekite.signal.quick import exp2_into, log2_into
+
+DB_PER_LOG2_POWER = 3.010299956639812
+_LOG2_PER_DB = 0.16609640474436813
+_FLOOR = 1e-30
+"""Power under which there is silence (-300 dB)."""
+_NOTHING_DB = 1e-9
+"""A smaller reduction is none: gains come back to exactly 1, and denormals never come up."""
+
+THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, SLOW, TRIM, GAIN, AVERAGE = range(10)
+"""Rows of the parameters (10, 2): dB; 1 - 1/ratio; dB; dB; three smoothing factors; trim in dB; gain in dB; smoothing
+factor of the power (0: peak)."""
+ROWS = 10
+POWER, FAST, LONG = range(3)
+"""Rows of the state (3, 2)."""
+
+
+def smoothing(seconds: float, rate: float) -> float:
+    """Factor of a one-pole smoother with this time constant; 0 for no time at all."""
+    return float(np.exp(-1.0 / (seconds * rate))) if seconds > 0 else 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _reductions(detector, parameters, state, scratch, wanted):
+    """Smoothed reduction in dB (2, frames) into `wanted`; `scratch` (frames,) is overwritten.
+
+    With LONG in use (SLOW > 0) a second smoother follows that gathers slowly and lets go slowly: short peaks are
+    let go by the release, long reductions by it.
+    """
+    frames = detector.shape[1]
+    for leg in range(2):
+        signal = detector[leg]
+        average = parameters[AVERAGE, leg]
+        if average > 0.0:
+            power = state[POWER, leg]
+            for i in range(frames):
+                power = average * power + (1.0 - average) * signal[i] * signal[i]
+                scratch[i] = power + _FLOOR
+            state[POWER, leg] = power
+        else:
+            for i in range(frames):
+                scratch[i] = signal[i] * signal[i] + _FLOOR
+        target = wanted[leg]
+        log2_into(scratch[:frames], target)
+        threshold = parameters[THRESHOLD, leg] - parameters[TRIM, leg]
+        slope = parameters[SLOPE, leg]
+        half = 0.5 * parameters[KNEE, leg]
+        bend = slope / (4.0 * half) if half > 0.0 else 0.0
+        most = parameters[RANGE, leg]
+        for i in range(frames):
+            over = DB_PER_LOG2_POWER * target[i] - threshold
+            inside = over + half
+            soft = bend * inside * inside
+            value = slope * over if over > half else (soft if inside > 0.0 else 0.0)
+            target[i] = min(value, most)
+        attack, release, slow = parameters[ATTACK, leg], parameters[RELEASE, leg], parameters[SLOW, leg]
+        fast, long = state[FAST, leg], state[LONG, leg]
+        if slow > 0.0:
+            for i in range(frames):
+                value = target[i]
+                factor = attack if value > fast else release
+                fast = value + factor * (fast - value)
+                fast = fast if fast > _NOTHING_DB else 0.0
+                long = fast + slow * (long - fast)
+                long = long if long > _NOTHING_DB else 0.0
+                target[i] = max(fast, long)
+        else:
+            for i in range(frames):
+                value = target[i]
+                factor = attack if value > fast else release
+                fast = value + factor * (fast - value)
+                fast = fast if fast > _NOTHING_DB else 0.0
+                target[i] = fast
+        state[FAST, leg], state[LONG, leg] = fast, long
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _apply(block, reductions, coupling, parameters, scratch, gains):
+    """Multiply block (2, frames) by the gains of coupled reductions."""
+    frames = block.shape[1]
+    for leg in range(2):
+        makeup = parameters[GAIN, leg]
+        mine, other = reductions[leg], reductions[1 - leg]
+        for i in range(frames):
+            value = mine[i]
+            if coupling > 0.0:
+                value = (1.0 - coupling) * value + coupling * max(value, other[i])
+            scratch[i] = _LOG2_PER_DB * (makeup - value)
+        exp2_into(scratch[:frames], gains[:frames])
+        for i in range(frames):
+            block[leg, i] *= gains[i]
+
+
+class Room:
+    """Working space for blocks of any size."""
+
+    def __init__(self) -> None:
+        self.scratch = np.empty(0)
+        self.gains = np.empty(0)
+        self.reductions = np.empty((2, 0))
+
+    def for_frames(self, frames: int) -> None:
+        if len(self.scratch) < frames:
+            self.scratch, self.gains = np.empty(frames), np.empty(frames)
+        if self.reductions.shape[1] != frames:
+            self.reductions = np.empty((2, frames))
+
+
+def reduce(detector: np.ndarray, parameters: np.ndarray, state: np.ndarray, room: Room) -> np.ndarray:
+    """Reduction in dB (2, frames) that a detector signal (2, frames) asks for; a view of the room's own array."""
+    room.for_frames(detector.shape[1])
+    _reductions(detector, parameters, state, room.scratch, room.reductions)
+    return room.reductions
+
+
+def apply(
+    block: np.ndarray, reductions: np.ndarray, coupling: float, parameters: np.ndarray, room: Room
+) -> None:
+    """Turn block (2, frames) down in place. Coupling 0: each leg by its own reduction; 1: both by the larger."""
+    _apply(block, reductions, coupling, parameters, room.scratch, room.gains)

@@ -1,0 +1,195 @@
+"""The compressor against its formula, its definition of times, and the rules of coupling."""
+
+import itertools
+
+import numpy as np
+import pytest
+from conftest import RATE, noise, sine
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from test_stages import LEFT_RIGHT, through
+
+from stonekite.engine.chain import Chain
+from stonekite.session.types import Strip
+from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
+
+
+def compressor(upper: CompressorSide | None, lower: CompressorSide | None = None, **shared) -> Strip:
+    stage = Compressor(id=2, upper=upper, lower=lower, shared=CompressorShared(**shared))
+    return Strip(split=LEFT_RIGHT, stages=(stage,))
+
+
+def steady(level_db: float, seconds: float = 1.0) -> np.ndarray:
+    return np.full((2, int(seconds * RATE)), 10 ** (level_db / 20))
+
+
+def gain_db(strip: Strip, sound: np.ndarray) -> np.ndarray:
+    return 20 * np.log10(np.abs(through(strip, sound)) / np.abs(sound))
+
+
+QUICK = {"attack_ms": 0.05, "release_ms": 5.0}
+
+
+def test_the_polynomials_are_as_exact_as_said():
+    x = np.exp(np.random.default_rng(0).uniform(-60, 60, 20_000))
+    out = np.empty_like(x)
+    log2_into(x, out)
+    assert np.abs(out - np.log2(x)).max() < 2e-9
+    y = np.random.default_rng(1).uniform(-60, 60, 20_000)
+    exp2_into(y, out)
+    assert np.abs(out / 2**y - 1).max() < 2e-9
+    exp2_into(np.zeros(5), out[:5])
+    assert np.array_equal(out[:5], np.ones(5))
+
+
+@pytest.mark.parametrize("ratio", [1.5, 4.0, 100.0])
+@pytest.mark.parametrize("knee", [0.0, 12.0])
+def test_the_static_curve_is_that_of_the_formula(ratio, knee):
+    side = CompressorSide(threshold_db=-30, ratio=ratio, knee_db=knee, **QUICK)
+    for level in np.arange(-90.0, 0.5, 2.5):
+        made = gain_db(compressor(side), steady(level, 0.2))[0, -1]
+        over, slope = level + 30.0, 1 - 1 / ratio if ratio < 100 else 1.0
+        if 2 * over <= -knee:
+            wanted = 0.0
+        elif 2 * abs(over) <= knee and knee:
+            wanted = -slope * (over + knee / 2) ** 2 / (2 * knee)
+        else:
+            wanted = -slope * over
+        assert made == pytest.approx(wanted, abs=0.1)
+        drawn = curve(Compressor(id=1, upper=side), "upper", np.array([level]))[0] - level
+        assert drawn == pytest.approx(wanted, abs=1e-9)
+
+
+@pytest.mark.parametrize("attack", [1.0, 20.0, 150.0])
+def test_attack_is_the_time_to_63_percent(attack):
+    side = CompressorSide(threshold_db=-40, ratio=100, knee_db=0, attack_ms=attack, release_ms=500)
+    sound = np.concatenate([steady(-60, 0.2), steady(-10, 1.5)], axis=1)
+    reduction = -gain_db(compressor(side), sound)[0]
+    start = int(0.2 * RATE)
+    reached = np.flatnonzero(reduction[start:] >= (1 - np.exp(-1)) * 30.0)[0] / RATE * 1000
+    assert reached == pytest.approx(attack, rel=0.05)
+
+
+@pytest.mark.parametrize("release", [20.0, 100.0, 400.0])
+def test_release_is_the_time_to_let_go_of_63_percent(release):
+    side = CompressorSide(threshold_db=-40, ratio=100, knee_db=0, attack_ms=0.05, release_ms=release)
+    sound = np.concatenate([steady(-10, 0.5), steady(-60, 3.0)], axis=1)
+    reduction = -gain_db(compressor(side), sound)[0]
+    start = int(0.5 * RATE)
+    gone = np.flatnonzero(reduction[start:] <= np.exp(-1) * 30.0)[0] / RATE * 1000
+    assert gone == pytest.approx(release, rel=0.05)
+
+
+def test_adaptive_release_lets_short_peaks_go_sooner_than_long_ones():
+    side = CompressorSide(threshold_db=-40, ratio=100, attack_ms=0.05, release_ms=80, adaptive=True)
+
+    def half_gone(loud_s: float) -> float:
+        sound = np.concatenate([steady(-10, loud_s), steady(-60, 4.0)], axis=1)
+        reduction = -gain_db(compressor(side), sound)[0][int(loud_s * RATE) :]
+        return float(np.flatnonzero(reduction < 15.0)[0]) / RATE
+
+    assert half_gone(0.02) < 0.1 < 2 * 0.1 < half_gone(3.0)
+
+
+SIDE = CompressorSide(threshold_db=-30, ratio=6)
+
+
+def test_uncoupled_legs_do_not_know_of_each_other():
+    one, two = noise(0.5), noise(0.5)
+    two[1] = 5 * noise(0.5, seed=9)[1]
+    strip = compressor(SIDE, SIDE, coupling=0)
+    assert np.array_equal(through(strip, one)[0], through(strip, two)[0])
+
+
+def test_coupled_legs_are_turned_down_alike_to_the_bit_and_in_between_monotonously():
+    loud = np.stack([steady(-6)[0], steady(-50)[1]])
+    gains = []
+    for coupling in (0, 25, 50, 75, 100):
+        out = through(compressor(SIDE, SIDE, coupling=coupling), loud)
+        gains.append(out[:, -1] / loud[:, -1])
+    assert all(a[1] >= b[1] for a, b in itertools.pairwise(gains))
+    assert gains[0][1] == 1.0
+    sound = noise(0.5)
+    strip = compressor(SIDE, SIDE, coupling=100)
+    sound[1] = 0.5 * sound[0]  # a power of two: the products round alike
+    out = through(strip, sound)
+    assert np.array_equal(out[1], 0.5 * out[0])
+
+
+@pytest.mark.parametrize("trim", [-9.0, 6.0])
+def test_a_detector_trim_is_a_lower_threshold(trim):
+    sound = noise(0.5)
+    trimmed = through(compressor(CompressorSide(threshold_db=-30, trim_db=trim)), sound)
+    lower = through(compressor(CompressorSide(threshold_db=-30 - trim)), sound)
+    assert np.abs(trimmed - lower).max() < 1e-12
+
+
+def test_look_ahead_on_one_leg_only_is_exactly_nothing_below_the_threshold():
+    sound = 0.001 * noise(0.5)
+    side = CompressorSide(threshold_db=-20, knee_db=0, look_ahead_ms=5.0)
+    assert np.array_equal(
+        through(compressor(side, CompressorSide(threshold_db=-20, knee_db=0)), sound), sound
+    )
+    assert np.array_equal(through(compressor(None, side), sound), sound)
+
+
+def test_look_ahead_turns_down_before_the_peak():
+    sound = np.concatenate([steady(-40, 0.1), steady(-6, 0.1)], axis=1)
+    late = CompressorSide(threshold_db=-30, ratio=100, attack_ms=1.0)
+    ahead = CompressorSide(threshold_db=-30, ratio=100, attack_ms=1.0, look_ahead_ms=5.0)
+    first = int(0.1 * RATE) + 2
+    assert gain_db(compressor(ahead), sound)[0, first] < -20 < gain_db(compressor(late), sound)[0, first]
+
+
+def test_the_detector_hears_its_window_only():
+    low, high = sine(60, 1.0, -6), sine(3000, 1.0, -6)
+    side = CompressorSide(threshold_db=-30, low_hz=1000, release_ms=300)
+    quiet = gain_of_rms(compressor(side), low)
+    assert quiet > -1.0 > -8.0 > gain_of_rms(compressor(side), high)
+    tilted = CompressorSide(threshold_db=-30, tilt_db=-24, release_ms=300)
+    assert gain_of_rms(compressor(tilted), high) > gain_of_rms(compressor(tilted), low) + 3
+
+
+def gain_of_rms(strip: Strip, sound: np.ndarray) -> float:
+    out = through(strip, sound)[0, RATE // 2 :]
+    return float(20 * np.log10(np.sqrt(np.mean(out**2) / np.mean(sound[0, RATE // 2 :] ** 2))))
+
+
+def test_range_makeup_and_rms():
+    loud = steady(-2)
+    assert gain_db(compressor(CompressorSide(threshold_db=-40, ratio=10, range_db=6)), loud)[
+        0, -1
+    ] == pytest.approx(-6, abs=0.01)
+    side = CompressorSide(threshold_db=-40, ratio=4, auto_makeup=True, makeup_db=1)
+    assert gain_db(compressor(side), steady(-80))[0, -1] == pytest.approx(1 + 0.5 * 0.75 * 40, abs=0.01)
+    tone = sine(1000, 1.0, -10)
+    rms = CompressorSide(threshold_db=-30, ratio=100, knee_db=0, attack_ms=5, release_ms=5)
+    assert gain_of_rms(compressor(rms, detection="rms"), tone) == pytest.approx(-(30 - 13.01), abs=0.15)
+
+
+BUSY = compressor(
+    CompressorSide(threshold_db=-35, ratio=5, look_ahead_ms=1.5, low_hz=200, adaptive=True),
+    CompressorSide(threshold_db=-25, attack_ms=0.3, tilt_db=6),
+    coupling=40,
+    detection="rms",
+)
+
+
+@given(st.lists(st.integers(1, 9999), max_size=14))
+@settings(max_examples=15, deadline=None)
+def test_the_block_size_does_not_change_a_bit(edges):
+    sound = noise(10_000 / RATE)
+    wanted = Chain(BUSY, RATE).process(sound, 0)
+    chain = Chain(BUSY, RATE)
+    places = sorted({0, 10_000, *edges})
+    out = [chain.process(sound[:, a:b].copy(), a) for a, b in itertools.pairwise(places)]
+    assert np.array_equal(np.concatenate(out, axis=1), wanted)
+
+
+def test_silence_nan_and_full_scale():
+    assert np.array_equal(through(BUSY, np.zeros((2, 5000))), np.zeros((2, 5000)))
+    bad = noise(0.1)
+    bad[0, 1000] = np.nan
+    assert np.isfinite(through(BUSY, bad)).all()
+    assert np.isfinite(through(BUSY, np.ones((2, 5000)))).all()
