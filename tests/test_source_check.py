@@ -156,6 +156,11 @@ def test_the_repair_takes_the_verdict_away(fault):
     assert fault not in said(out)
 
 
+def test_of_next_to_nothing_nothing_is_said():
+    assert list(said(np.array([[0.5], [0.2]]))) == ["short"]
+    assert list(said(noise(0.1))) == ["short"]
+
+
 def test_what_cannot_be_repaired_offers_nothing():
     for fault in ("silent", "clipped", "unrelated"):
         found = looked_at(MADE[fault]())

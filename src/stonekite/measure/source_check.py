@@ -105,6 +105,7 @@ class SourceCheck:
                 for name in COMPONENTS
             },
             rate=self.rate,
+            seconds=self._position / self.rate,
             correlation=_finite(self._levels.correlation()),
             side_to_mid_db=_finite(self._levels.side_to_mid_db()),
             offset_samples=offset.samples,

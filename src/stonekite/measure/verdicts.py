@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 Fault = Literal[
+    "short",
     "silent",
     "one-side-silent",
     "nearly-silent",
@@ -28,6 +29,9 @@ SAME_DB = -80.0
 LOUDER_DB = 2.0
 LATE_SAMPLES = 0.5
 OFFSET = 1e-3
+OFFSET_UNDER_DB = 33.0
+"""A mean this far under the level may be chance."""
+SHORTEST_S = 0.5
 _DUTY = 40.0
 _NAMES = {"left": "Left", "right": "Right"}
 
@@ -49,6 +53,7 @@ class Findings(msgspec.Struct, frozen=True):
 
     components: dict[str, SideFindings]
     rate: int
+    seconds: float
     correlation: float | None
     side_to_mid_db: float | None
     offset_samples: float
@@ -68,7 +73,7 @@ class Verdict(msgspec.Struct, frozen=True):
     @property
     def usual(self) -> bool:
         """Whether it only says how things are, and nothing is wrong."""
-        return self.fault == "width" and self.amount <= 0.0
+        return self.fault in ("width", "short") and self.amount <= 0.0
 
 
 def verdicts(found: Findings) -> list[Verdict]:
@@ -76,13 +81,14 @@ def verdicts(found: Findings) -> list[Verdict]:
     left, right = found.components["left"], found.components["right"]
     if left.rms_dbfs is None and right.rms_dbfs is None:
         return [Verdict("silent", "The recording is silent.")]
+    if found.seconds < SHORTEST_S:
+        return [Verdict("short", "The recording is too short to say anything about its sides.")]
     said = _lost_side(left, right)
     if not said:
         said = [*_togetherness(found), *_loudness(found, left, right)]
     said += _offsets(found) + _clipping(found)
-    return (
-        said if any(v.fault in ("one-side-silent", "nearly-silent") for v in said) else [*said, _width(found)]
-    )
+    one_sound = ("one-side-silent", "nearly-silent", "mono", "mono-off-centre")
+    return said if any(v.fault in one_sound for v in said) else [*said, _width(found)]
 
 
 def _lost_side(left: SideFindings, right: SideFindings) -> list[Verdict]:
@@ -143,13 +149,18 @@ def _loudness(found: Findings, left: SideFindings, right: SideFindings) -> list[
 
 
 def _offsets(found: Findings) -> list[Verdict]:
-    sides = [(_NAMES[s], found.components[s].dc) for s in _NAMES if abs(found.components[s].dc) >= OFFSET]
+    sides = [(_NAMES[s], found.components[s].dc) for s in _NAMES if _is_offset(found.components[s])]
     if not sides:
         return []
     words = " and ".join(f"{name} has an offset of {_signed(100 * dc)} %" for name, dc in sides)
     return [
         Verdict("offset", f"{words}: a constant that is no sound.", amount=max(abs(dc) for _, dc in sides))
     ]
+
+
+def _is_offset(side: SideFindings) -> bool:
+    level = side.rms_dbfs if side.rms_dbfs is not None else -math.inf
+    return abs(side.dc) >= OFFSET and 20 * math.log10(abs(side.dc)) > level - OFFSET_UNDER_DB
 
 
 def _clipping(found: Findings) -> list[Verdict]:

@@ -1,0 +1,104 @@
+"""The worker on whatever arrives, with every kind of stage at work."""
+
+import json
+
+import msgspec
+import numpy as np
+import pytest
+import soundfile
+from conftest import noise, session_on, write_wav
+
+from stonekite.jobs import Analyse, Analysed, Failed, Separate, Spectra, SpectraFound, Written
+from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
+from stonekite.stages.compressor import Compressor
+from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.gain import Gain, GainSide
+from stonekite.stages.width import Width, WidthShared
+from stonekite.worker import Worker
+
+HIGH = EqSide(
+    bands=(Band(gain_db=5, frequency_hz=18_000), Band(shape="low-pass", frequency_hz=16_000, slope=48))
+)
+EVERYTHING = Strip(
+    intake=Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37)),
+    stages=(
+        Eq(id=5, upper=HIGH, shared=EqShared(phase="linear")),
+        Filter(id=6, upper=FilterSide(high_pass=True, high_pass_slope=48, low_pass=True, low_pass_hz=15_000)),
+        Width(id=7, shared=WidthShared(width=150, mono_below=True)),
+        Compressor(id=8),
+        Gain(id=9, upper=GainSide(gain_db=6), lower=GainSide(gain_db=6), level_kept=True, kept_db=-6),
+    ),
+    output=Output(width=50, law="linear", left=Place(position=-30)),
+)
+
+
+def damaged() -> np.ndarray:
+    sound = noise(1.0)
+    sound[:, 100] = np.nan
+    sound[0, 200] = np.inf
+    return sound
+
+
+ARRIVED = {
+    "8 kHz": (noise(1.0, rate=8000), 8000),
+    "192 kHz": (noise(1.0, rate=192_000), 192_000),
+    "one sample": (np.array([[0.5], [0.2]]), 48_000),
+    "silence": (np.zeros((2, 48_000)), 48_000),
+    "mono": (noise(1.0)[:1], 44_100),
+    "damaged": (damaged(), 48_000),
+    "short": (noise(0.01), 44_100),
+    "loud": (100 * noise(1.0), 48_000),
+}
+
+
+def answer(request):
+    return list(Worker().run(request))[-1]
+
+
+@pytest.mark.parametrize("name", list(ARRIVED))
+def test_everything_that_arrives_is_measured(name, tmp_path):
+    sound, rate = ARRIVED[name]
+    path = write_wav(tmp_path / "a.wav", sound, rate, subtype="FLOAT")
+    for strip in (Strip(), EVERYTHING):
+        stem = session_on(path, strip).stems[0]
+        found = answer(Analyse(1, stem, str(tmp_path)))
+        assert isinstance(found, Analysed), found
+        assert "NaN" not in json.dumps(
+            [found.before, found.after, msgspec.to_builtins(found.findings), found.changes]
+        )
+        assert found.repaired == (3 if name == "damaged" else 0)
+        assert np.isfinite(np.load(found.after_overview)).all()
+    spectra = answer(Spectra(2, stem, 7, stem.source))
+    assert (
+        isinstance(spectra, SpectraFound)
+        and np.isfinite(spectra.legs).all()
+        and spectra.reference is not None
+    )
+
+
+def test_the_change_in_loudness_of_a_stage_is_measured_without_what_it_gives_back(tmp_path):
+    path = write_wav(tmp_path / "a.wav", noise(3.0))
+    gain = EVERYTHING.stages[-1]
+    found = answer(Analyse(1, session_on(path, Strip(stages=(gain,))).stems[0], str(tmp_path)))
+    assert found.changes == {9: pytest.approx(6.0, abs=0.01)}
+    assert found.after["integrated_lufs"] == pytest.approx(found.before["integrated_lufs"], abs=0.01)
+
+
+def test_a_missing_recording_is_told(tmp_path):
+    path = write_wav(tmp_path / "gone.wav", noise(0.1))
+    stem = session_on(path).stems[0]
+    path.unlink()
+    for request in (Analyse(1, stem, str(tmp_path)), Separate(2, stem.source, str(tmp_path))):
+        told = answer(request)
+        assert isinstance(told, Failed) and "gone.wav" in told.sentence
+
+
+def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
+    path = write_wav(tmp_path / "two.wav", noise(0.2))
+    source = session_on(path).stems[0].source
+    done = answer(Separate(1, source, str(tmp_path)))
+    assert isinstance(done, Written)
+    both = np.stack([soundfile.read(p)[0] for p in done.paths])
+    assert np.array_equal(both, soundfile.read(path)[0].T)
+    assert isinstance(answer(Separate(2, source, str(tmp_path))), Failed)
