@@ -13,6 +13,7 @@ from stonekite.engine.chain import Chain
 from stonekite.session.types import Strip
 from stonekite.signal.quick import exp2_into, log2_into
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
+from stonekite.stages.gate import Gate, GateShared, GateSide
 
 
 def compressor(upper: CompressorSide | None, lower: CompressorSide | None = None, **shared) -> Strip:
@@ -193,3 +194,67 @@ def test_silence_nan_and_full_scale():
     bad[0, 1000] = np.nan
     assert np.isfinite(through(BUSY, bad)).all()
     assert np.isfinite(through(BUSY, np.ones((2, 5000)))).all()
+
+
+def gate(upper: GateSide | None, lower: GateSide | None = None, **shared) -> Strip:
+    return Strip(
+        split=LEFT_RIGHT, stages=(Gate(id=2, upper=upper, lower=lower, shared=GateShared(**shared)),)
+    )
+
+
+@pytest.mark.parametrize("ratio", [2.0, 100.0])
+@pytest.mark.parametrize("knee", [0.0, 8.0])
+def test_the_expanders_static_curve(ratio, knee):
+    side = GateSide(
+        threshold_db=-40, ratio=ratio, knee_db=knee, range_db=50, hysteresis_db=0, hold_ms=0, **QUICK
+    )
+    for level in np.arange(-90.0, 0.5, 2.5):
+        made = gain_db(gate(side), steady(level, 0.3))[0, -1]
+        under = -40.0 - level
+        if under <= -knee / 2:
+            wanted = 0.0
+        elif abs(under) <= knee / 2:
+            wanted = -(ratio - 1) * (under + knee / 2) ** 2 / (2 * knee)
+        else:
+            wanted = -(ratio - 1) * under
+        assert made == pytest.approx(max(wanted, -50.0), abs=0.1)
+
+
+def test_hold_and_hysteresis_keep_a_gate_open():
+    side = GateSide(
+        threshold_db=-30, ratio=100, range_db=60, attack_ms=0.05, release_ms=5, hold_ms=50, hysteresis_db=6
+    )
+    sound = np.concatenate([steady(-20, 0.1), steady(-34, 0.3), steady(-40, 0.5)], axis=1)
+    gains = gain_db(gate(side), sound)[0]
+    assert gains[int(0.35 * RATE)] == pytest.approx(0, abs=1e-6)  # under the threshold, within the hysteresis
+    closing = int(0.4 * RATE)
+    assert gains[closing + int(0.045 * RATE)] == pytest.approx(0, abs=1e-6)  # held
+    assert gains[closing + int(0.1 * RATE)] < -50
+    assert gain_db(gate(side), steady(-34, 0.3))[0, -1] < -50  # coming from below it is closed there
+
+
+def test_coupled_gates_open_together():
+    loud = np.stack([steady(-10)[0], steady(-60)[1]])
+    side = GateSide(threshold_db=-40, ratio=4, range_db=30)
+    alone, together = (gain_db(gate(side, side, coupling=c), loud)[1, -1] for c in (0, 100))
+    assert alone == pytest.approx(-30, abs=0.1) and together == pytest.approx(0, abs=1e-6)
+    quiet = np.stack([loud[0], loud[1]])
+    quiet[0] *= 0.5
+    strip = gate(side, side)
+    assert np.array_equal(through(strip, loud)[1], through(strip, quiet)[1])
+
+
+def test_a_gate_that_is_open_is_exactly_nothing_and_blocks_do_not_matter():
+    side = GateSide(threshold_db=-80, look_ahead_ms=2.0)
+    sound = noise(0.3)
+    strip = gate(side, None)
+    out = through(strip, sound)
+    assert np.array_equal(out[:, 200:], sound[:, 200:])
+    strip = gate(GateSide(threshold_db=-25, low_hz=300), GateSide(threshold_db=-20, hold_ms=3), coupling=30)
+    wanted = Chain(strip, RATE).process(sound, 0)
+    chain = Chain(strip, RATE)
+    parts = [
+        chain.process(sound[:, a:b].copy(), a)
+        for a, b in itertools.pairwise([0, 7, 1000, 1001, 9000, 14_400])
+    ]
+    assert np.array_equal(np.concatenate(parts, axis=1), wanted)

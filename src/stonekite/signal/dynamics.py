@@ -18,17 +18,76 @@ _FLOOR = 1e-30
 _NOTHING_DB = 1e-9
 """A smaller reduction is none: gains come back to exactly 1, and denormals never come up."""
 
-THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, SLOW, TRIM, GAIN, AVERAGE = range(10)
-"""Rows of the parameters (10, 2): dB; 1 - 1/ratio; dB; dB; three smoothing factors; trim in dB; gain in dB; smoothing
-factor of the power (0: peak)."""
-ROWS = 10
-POWER, FAST, LONG = range(3)
-"""Rows of the state (3, 2)."""
+THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, SLOW, TRIM, GAIN, AVERAGE, HYSTERESIS = range(11)
+"""Rows of the parameters (ROWS, 2): threshold in dB; dB of reduction for each dB beyond it; knee and range in dB; three
+smoothing factors (for an expander the third is the hold, in samples); detector trim and gain in dB; smoothing factor
+of the power (0: peak); hysteresis in dB."""
+ROWS = 11
+POWER, FAST, LONG, OPEN = range(4)
+"""Rows of the state (MEMORIES, 2): the power, the two smoothers (for an expander the second is what is left of the
+hold), and whether an expander is open."""
+MEMORIES = 4
 
 
 def smoothing(seconds: float, rate: float) -> float:
     """Factor of a one-pole smoother with this time constant; 0 for no time at all."""
     return float(np.exp(-1.0 / (seconds * rate))) if seconds > 0 else 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+def _levels(signal, average, power, scratch, out):
+    """log2 of the power of signal (frames,) into `out`; the smoothed power to go on from."""
+    frames = signal.shape[0]
+    if average > 0.0:
+        for i in range(frames):
+            power = average * power + (1.0 - average) * signal[i] * signal[i]
+            scratch[i] = power + _FLOOR
+    else:
+        for i in range(frames):
+            scratch[i] = signal[i] * signal[i] + _FLOOR
+    log2_into(scratch[:frames], out)
+    return power
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _expansions(detector, parameters, state, scratch, wanted):
+    """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`.
+
+    It opens where the level comes over the threshold, and closes where it has been under the threshold less the
+    hysteresis for longer than the hold. Attack is the time of opening.
+    """
+    frames = detector.shape[1]
+    for leg in range(2):
+        target = wanted[leg]
+        average = parameters[AVERAGE, leg]
+        state[POWER, leg] = _levels(detector[leg], average, state[POWER, leg], scratch, target)
+        opens = parameters[THRESHOLD, leg] - parameters[TRIM, leg]
+        closes = opens - parameters[HYSTERESIS, leg]
+        slope, half, most = parameters[SLOPE, leg], 0.5 * parameters[KNEE, leg], parameters[RANGE, leg]
+        bend = slope / (4.0 * half) if half > 0.0 else 0.0
+        attack, release, hold = parameters[ATTACK, leg], parameters[RELEASE, leg], parameters[SLOW, leg]
+        fast, left, is_open = state[FAST, leg], state[LONG, leg], state[OPEN, leg]
+        for i in range(frames):
+            level = DB_PER_LOG2_POWER * target[i]
+            if level >= opens:
+                is_open = 1.0
+                left = hold
+            elif is_open > 0.0 and level < closes:
+                if left > 0.0:
+                    left -= 1.0
+                else:
+                    is_open = 0.0
+            under = (closes if is_open > 0.0 else opens) - level
+            inside = under + half
+            value = slope * under if under > half else (bend * inside * inside if inside > 0.0 else 0.0)
+            if is_open > 0.0 and left > 0.0:
+                value = 0.0
+            value = min(value, most)
+            factor = release if value > fast else attack
+            fast = value + factor * (fast - value)
+            fast = fast if fast > _NOTHING_DB else 0.0
+            target[i] = fast
+        state[FAST, leg], state[LONG, leg], state[OPEN, leg] = fast, left, is_open
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
@@ -40,19 +99,9 @@ def _reductions(detector, parameters, state, scratch, wanted):
     """
     frames = detector.shape[1]
     for leg in range(2):
-        signal = detector[leg]
-        average = parameters[AVERAGE, leg]
-        if average > 0.0:
-            power = state[POWER, leg]
-            for i in range(frames):
-                power = average * power + (1.0 - average) * signal[i] * signal[i]
-                scratch[i] = power + _FLOOR
-            state[POWER, leg] = power
-        else:
-            for i in range(frames):
-                scratch[i] = signal[i] * signal[i] + _FLOOR
         target = wanted[leg]
-        log2_into(scratch[:frames], target)
+        average = parameters[AVERAGE, leg]
+        state[POWER, leg] = _levels(detector[leg], average, state[POWER, leg], scratch, target)
         threshold = parameters[THRESHOLD, leg] - parameters[TRIM, leg]
         slope = parameters[SLOPE, leg]
         half = 0.5 * parameters[KNEE, leg]
@@ -87,7 +136,7 @@ def _reductions(detector, parameters, state, scratch, wanted):
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _apply(block, reductions, coupling, parameters, scratch, gains):
-    """Multiply block (2, frames) by the gains of coupled reductions."""
+    """Multiply block (2, frames) by the gains of coupled reductions; coupling < 0 is towards the smaller one."""
     frames = block.shape[1]
     for leg in range(2):
         makeup = parameters[GAIN, leg]
@@ -96,6 +145,8 @@ def _apply(block, reductions, coupling, parameters, scratch, gains):
             value = mine[i]
             if coupling > 0.0:
                 value = (1.0 - coupling) * value + coupling * max(value, other[i])
+            elif coupling < 0.0:
+                value = (1.0 + coupling) * value - coupling * min(value, other[i])
             scratch[i] = _LOG2_PER_DB * (makeup - value)
         exp2_into(scratch[:frames], gains[:frames])
         for i in range(frames):
@@ -124,8 +175,17 @@ def reduce(detector: np.ndarray, parameters: np.ndarray, state: np.ndarray, room
     return room.reductions
 
 
+def expand(detector: np.ndarray, parameters: np.ndarray, state: np.ndarray, room: Room) -> np.ndarray:
+    """As `reduce`, for an expander: what is under the threshold is turned down."""
+    room.for_frames(detector.shape[1])
+    _expansions(detector, parameters, state, room.scratch, room.reductions)
+    return room.reductions
+
+
 def apply(
     block: np.ndarray, reductions: np.ndarray, coupling: float, parameters: np.ndarray, room: Room
 ) -> None:
-    """Turn block (2, frames) down in place. Coupling 0: each leg by its own reduction; 1: both by the larger."""
+    """Turn block (2, frames) down in place. Coupling 0: each leg by its own reduction; 1: both by the larger; -1: both
+    by the smaller.
+    """
     _apply(block, reductions, coupling, parameters, room.scratch, room.gains)

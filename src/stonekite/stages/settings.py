@@ -4,6 +4,7 @@ A settings struct annotates its fields with `number(...)`, `choice(...)` or `fla
 msgspec), typed entry, sliders, presets, the command line and the schema all read that one declaration.
 """
 
+import inspect
 import math
 import re
 from dataclasses import dataclass
@@ -158,12 +159,15 @@ def flag(label: str, *, help: str) -> msgspec.Meta:
 def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
     """Every declared setting of a struct type, by field name, with its default.
 
-    Those that it has of its own come before those that it shares with others.
+    Those that it has of its own come before those that it shares with others, the most common last.
     """
     found = {}
     hints = get_type_hints(kind, include_extras=True)
-    own = set(kind.__annotations__)
-    for field in sorted(msgspec.structs.fields(kind), key=lambda field: field.name not in own):
+
+    def depth(field: msgspec.structs.FieldInfo) -> int:
+        return next(k for k, c in enumerate(kind.__mro__) if field.name in inspect.get_annotations(c))
+
+    for field in sorted(msgspec.structs.fields(kind), key=depth):
         for meta in getattr(hints[field.name], "__metadata__", ()):
             if isinstance(meta, msgspec.Meta) and meta.extra and "setting" in meta.extra:
                 declared: Setting = meta.extra["setting"]
