@@ -8,12 +8,14 @@ import pytest
 import soundfile
 from conftest import noise, session_on, write_wav
 
+from stonekite.files.demo import demo_path
 from stonekite.jobs import Analyse, Analysed, Failed, Separate, Spectra, SpectraFound, Written
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
-from stonekite.stages.compressor import Compressor
+from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
+from stonekite.stages.gate import Gate, GateSide
 from stonekite.stages.width import Width, WidthShared
 from stonekite.worker import Worker
 
@@ -102,3 +104,28 @@ def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
     both = np.stack([soundfile.read(p)[0] for p in done.paths])
     assert np.array_equal(both, soundfile.read(path)[0].T)
     assert isinstance(answer(Separate(2, source, str(tmp_path))), Failed)
+
+
+@pytest.mark.parametrize(
+    "stage",
+    [
+        Compressor(
+            id=3, upper=CompressorSide(threshold_db=-35, ratio=6), lower=CompressorSide(threshold_db=-35)
+        ),
+        Gate(id=3, upper=GateSide(threshold_db=-22), lower=GateSide(threshold_db=-22)),
+        Eq(id=3, upper=EqSide(bands=(Band(frequency_hz=2000, gain_db=9, q=0.6),))),
+        Width(id=3, shared=WidthShared(width=180)),
+    ],
+)
+def test_on_the_demo_a_stage_that_keeps_its_level_is_as_loud_in_as_out(stage, tmp_path):
+    source = session_on(demo_path()).stems[0]
+    change = answer(Analyse(1, _with(source, stage), str(tmp_path))).changes[3]
+    kept = msgspec.structs.replace(stage, level_kept=True, kept_db=round(-change, 2))
+    found = answer(Analyse(2, _with(source, kept), str(tmp_path)))
+    apart = found.after["integrated_lufs"] - found.before["integrated_lufs"]
+    print(f"{type(stage).__name__}: {change:+.2f} LU, with the level kept {apart:+.3f} LU")
+    assert abs(apart) <= 0.3
+
+
+def _with(stem, stage):
+    return msgspec.structs.replace(stem, strip=Strip(stages=(stage,)))

@@ -23,6 +23,10 @@ TARGET_DB = (2.0, 4.0)
 """The range of reductions that is marked."""
 
 
+def _less(reduction_db: float) -> str:
+    return f"−{reduction_db:.1f}" if reduction_db >= 0.05 else "0.0"
+
+
 class CurvePicture(QWidget):
     """Level in against level out of both legs, with where each leg is now. `moved` gives values and a token."""
 
@@ -275,7 +279,7 @@ class HistoryPicture(QWidget):
             if self.height() < 130:  # in one line what does not fit in three
                 now, _, most = self.figures(leg)
                 painter.setPen(roles.chalk)
-                words = f"−{now:.1f}, most −{most:.1f}"
+                words = f"{_less(now)}, most {_less(most)}"
                 painter.drawText(QRectF(left, top + 16, 110, 14), Qt.AlignmentFlag.AlignLeft, words)
                 continue
             for k, (word, value) in enumerate(zip(("now", "mean", "most"), self.figures(leg), strict=True)):
@@ -283,6 +287,4 @@ class HistoryPicture(QWidget):
                 painter.setPen(roles.muted)
                 painter.drawText(line, Qt.AlignmentFlag.AlignLeft, word)
                 painter.setPen(roles.chalk)
-                painter.drawText(
-                    line, Qt.AlignmentFlag.AlignRight, f"−{value:.1f} dB" if value >= 0.05 else "0.0 dB"
-                )
+                painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"{_less(value)} dB")

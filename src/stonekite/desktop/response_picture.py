@@ -175,9 +175,10 @@ class ResponsePicture(QWidget):
             painter.setPen(QPen(grid, 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             painter.setPen(roles.muted)
-            painter.drawText(
-                QRectF(x - 30, plot.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignCenter, _word_of(hertz)
-            )
+            if plot.right() - x > 45:  # where the units stand
+                painter.drawText(
+                    QRectF(x - 30, plot.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignCenter, _word_of(hertz)
+                )
         step = 6 if self.range_db < 20 else 12
         top = int(self.range_db // step) * step
         for db in range(-top, top + 1, step):

@@ -175,7 +175,7 @@ class StagePanel(QFrame):
         change = self._changes.get(stage.id)
         if change is None:
             return ""
-        words = f"{round(change, 1) + 0.0:+.1f} LU".replace("-", "−")
+        words = f"{change:+.1f} LU".replace("-", "−") if abs(change) >= 0.05 else "0.0 LU"
         return f"{words}, given back" if stage.level_kept else words
 
     def show_live(self, status: np.void) -> None:
