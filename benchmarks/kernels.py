@@ -18,6 +18,7 @@ from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.filter import side_sections as filter_side_sections
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate
+from stonekite.stages.limiter import Limiter, LimiterSide
 from stonekite.stages.registry import KINDS
 from stonekite.stages.width import Width, WidthShared, crossover
 
@@ -95,6 +96,7 @@ FULL = {
 SCIPY_LESS = {
     "compressor": Compressor(id=6, upper=CompressorSide(knee_db=6), lower=CompressorSide(knee_db=6)),
     "gate": Gate(id=7),
+    "limiter": Limiter(id=8, upper=LimiterSide(drive_db=12), lower=LimiterSide(drive_db=12)),
 }
 LONG_EQ = Eq(id=2, upper=eight_bands(), lower=eight_bands(), shared=EqShared(phase="linear"))
 

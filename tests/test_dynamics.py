@@ -7,6 +7,7 @@ import pytest
 from conftest import RATE, noise, sine
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from scipy import signal
 from test_stages import LEFT_RIGHT, through
 
 from stonekite.engine.chain import Chain
@@ -14,6 +15,7 @@ from stonekite.session.types import Strip
 from stonekite.signal.quick import exp2_into, log2_into
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
 from stonekite.stages.gate import Gate, GateShared, GateSide
+from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide
 
 
 def compressor(upper: CompressorSide | None, lower: CompressorSide | None = None, **shared) -> Strip:
@@ -256,5 +258,75 @@ def test_a_gate_that_is_open_is_exactly_nothing_and_blocks_do_not_matter():
     parts = [
         chain.process(sound[:, a:b].copy(), a)
         for a, b in itertools.pairwise([0, 7, 1000, 1001, 9000, 14_400])
+    ]
+    assert np.array_equal(np.concatenate(parts, axis=1), wanted)
+
+
+def limiter(upper: LimiterSide | None, lower: LimiterSide | None = None, **shared) -> Strip:
+    return Strip(
+        split=LEFT_RIGHT, stages=(Limiter(id=2, upper=upper, lower=lower, shared=LimiterShared(**shared)),)
+    )
+
+
+def true_peak_db(sound: np.ndarray) -> float:
+    """True peak by an interpolation of its own: 16 times, by the whole spectrum."""
+    padded = np.pad(sound, ((0, 0), (500, 500)))
+    return float(20 * np.log10(np.abs(signal.resample(padded, 16 * padded.shape[1], axis=1)).max()))
+
+
+def overs() -> dict[str, np.ndarray]:
+    """Sounds whose true peak is far over the ceiling of -1 dBTP."""
+    t = np.arange(RATE // 2) / RATE
+    programme = signal.sosfilt(
+        signal.butter(10, 17_000, fs=RATE, output="sos"), np.random.default_rng(8).standard_normal(len(t))
+    )
+    fade = np.minimum(1, np.minimum(t, t[::-1]) / 0.005)
+    return {
+        # EBU Tech 3341, cases 15 to 18: sines at a quarter, a sixth and an eighth of the rate, phase turned.
+        "quarter": np.sin(2 * np.pi * RATE / 4 * t + np.pi / 4) * fade * 1.41,
+        "sixth": np.sin(2 * np.pi * RATE / 6 * t + np.pi / 3) * fade * 1.41,
+        "eighth": np.sin(2 * np.pi * RATE / 8 * t + 3 * np.pi / 8) * fade * 1.41,
+        "square": np.sign(np.sin(2 * np.pi * 441 * t)) * fade * 1.2,
+        "noise": programme * fade * 0.8,
+        "hits": programme * fade * np.exp(-((t * 7) % 1) * 12) * 4,
+    }
+
+
+@pytest.mark.parametrize("name", list(overs()))
+def test_nothing_passes_the_ceiling_not_even_between_samples(name):
+    sound = np.stack([overs()[name], 0.5 * overs()[name]])
+    peak = true_peak_db(through(limiter(LimiterSide(), LimiterSide()), sound))
+    print(f"{name}: true peak {peak:.3f} dBTP under a ceiling of -1")
+    assert peak <= -1.0 + 0.1
+
+
+def test_a_limiter_is_exactly_nothing_below_its_ceiling():
+    sound = noise(0.5)
+    sound *= 0.8 / np.abs(sound).max() * 10 ** (-2 / 20)
+    assert np.array_equal(through(limiter(LimiterSide(), LimiterSide()), sound), sound)
+    assert np.array_equal(through(limiter(None, LimiterSide()), sound), sound)
+
+
+def test_a_limiter_comes_back_and_drives_and_couples():
+    sound = np.concatenate([steady(6, 0.2), steady(-20, 1.0)], axis=1)
+    out = through(limiter(LimiterSide(release_ms=50)), sound)
+    assert np.array_equal(out[:, -100:], sound[:, -100:])
+    driven = through(limiter(LimiterSide(drive_db=12)), steady(-20, 0.3))
+    assert 20 * np.log10(driven[0, -1]) == pytest.approx(-8, abs=1e-6)
+    loud = np.stack([steady(6)[0], steady(-30)[1]])
+    gains = [
+        through(limiter(LimiterSide(), LimiterSide(), coupling=c), loud)[:, -1] / loud[:, -1]
+        for c in (0, 50, 100)
+    ]
+    assert gains[0][1] == 1.0 > gains[1][1] > gains[2][1] and gains[2][0] == gains[2][1]
+
+
+def test_a_limiter_does_not_depend_on_the_block_size():
+    sound = 4 * noise(0.3)
+    strip = limiter(LimiterSide(), LimiterSide(release_ms=20), coupling=30)
+    wanted = Chain(strip, RATE).process(sound, 0)
+    chain = Chain(strip, RATE)
+    parts = [
+        chain.process(sound[:, a:b].copy(), a) for a, b in itertools.pairwise([0, 1, 30, 1000, 1001, 14_400])
     ]
     assert np.array_equal(np.concatenate(parts, axis=1), wanted)

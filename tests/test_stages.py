@@ -24,6 +24,7 @@ from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, 
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate, GateSide
+from stonekite.stages.limiter import Limiter, LimiterSide
 from stonekite.stages.registry import KINDS
 from stonekite.stages.width import Width, WidthShared, WidthSide, crossover
 
@@ -299,6 +300,7 @@ STAGES = {
         upper=CompressorSide(threshold_db=-40, look_ahead_ms=3),
         lower=CompressorSide(threshold_db=-30, makeup_db=3),
     ),
+    "limiter": Limiter(id=2, upper=LimiterSide(drive_db=12), lower=LimiterSide(drive_db=20, ceiling_db=-12)),
     "gate": Gate(id=2, upper=GateSide(threshold_db=-20), lower=GateSide(threshold_db=-15, look_ahead_ms=1)),
     "eq": Eq(id=2, upper=CURVE, lower=CURVE, shared=EqShared(phase="linear")),
     "filter": Filter(id=2, upper=FilterSide(high_pass=True), lower=FilterSide(low_pass=True)),

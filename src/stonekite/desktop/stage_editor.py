@@ -184,6 +184,8 @@ class StageEditor(QWidget):
             row.addWidget(self.curve, 2)
             row.addWidget(self.history, 4)
             self.picture.show_title("what the detector hears")
+            self.picture.setVisible(hasattr(KINDS[kind], "detector"))
+            self.view.setVisible(hasattr(KINDS[kind], "detector"))
         row.addWidget(self.picture, 4)
         return row
 

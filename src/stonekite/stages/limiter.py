@@ -1,0 +1,165 @@
+"""Limiter: nothing of a leg passes the ceiling, not even between samples."""
+
+from typing import Annotated, Any
+
+import numpy as np
+
+from stonekite.lazy import lazy
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.delay import Delay
+from stonekite.signal.matrix import Matrix
+from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.handles import Handle
+from stonekite.stages.settings import Settings, number
+
+limiting = lazy("stonekite.signal.limiting")
+
+LABEL = "Limiter"
+HELP = "Holds the true peaks of each leg under a ceiling, looking ahead."
+CENTRE = 24
+"""Samples that the interpolation of true peaks needs, beside the look-ahead."""
+
+CURVE_HANDLE = Handle("C", x="ceiling_db")
+
+
+class LimiterSide(Side, frozen=True, kw_only=True):
+    drive_db: Annotated[float, number("Drive", "dB", 0.0, 36.0, step=0.5, help="Gain before the ceiling")] = (
+        0.0
+    )
+    ceiling_db: Annotated[
+        float, number("Ceiling", "dB", -36.0, 0.0, step=0.1, help="True peak that is not passed, in dBTP")
+    ] = -1.0
+    release_ms: Annotated[
+        float,
+        number(
+            "Release",
+            "ms",
+            5.0,
+            2000.0,
+            taper="log",
+            step=1 / 4,
+            help="Time to let go of 63 % of a reduction",
+        ),
+    ] = 80.0
+
+
+class LimiterShared(Settings, frozen=True, kw_only=True):
+    look_ahead_ms: Annotated[
+        float,
+        number("Look-ahead", "ms", 0.5, 10.0, step=0.1, help="Time in which the gain gets ready for a peak"),
+    ] = 2.0
+    coupling: Annotated[
+        float,
+        number(
+            "Coupling",
+            "%",
+            0.0,
+            100.0,
+            step=5.0,
+            help="0: each leg by itself; 100: both are turned down alike",
+        ),
+    ] = 0.0
+
+
+class Limiter(Stage, frozen=True, kw_only=True, tag="limiter"):
+    upper: LimiterSide | None = LimiterSide()
+    lower: LimiterSide | None = LimiterSide()
+    shared: LimiterShared = LimiterShared()
+
+
+STAGE = Limiter
+SIDE = LimiterSide
+
+
+def makeup_db(side: LimiterSide) -> float:
+    """The drive: what is not reduced comes out louder by it."""
+    return side.drive_db
+
+
+def curve(stage: Limiter, leg: LegName, level_db: np.ndarray) -> np.ndarray:
+    """Peak in dB that comes out of a leg for peaks in dB."""
+    side = getattr(stage, leg)
+    level = np.array(level_db, dtype=float)
+    return level if side is None else np.minimum(level + side.drive_db, side.ceiling_db)
+
+
+def response(stage: Limiter, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of a leg that is not reduced, at frequencies (Hz)."""
+    side = getattr(stage, leg)
+    return np.full(np.shape(frequencies), 1.0 if side is None else gain_of(side.drive_db), dtype=complex)
+
+
+def neutral(stage: Limiter) -> bool:
+    return stage.upper is None and stage.lower is None
+
+
+def _window(stage: Limiter, rate: float) -> int:
+    return max(1, round(stage.shared.look_ahead_ms * 1e-3 * rate))
+
+
+def latency(stage: Limiter, rate: float) -> tuple[int, int]:
+    late = _window(stage, rate) + CENTRE
+    return (0 if stage.upper is None else late), (0 if stage.lower is None else late)
+
+
+class Coefficients:
+    """Drive, ceiling and release of each leg, None for one that passes."""
+
+    def __init__(self, stage: Limiter, rate: float) -> None:
+        self.legs: list[tuple[float, float, float] | None] = []
+        for leg in LEGS:
+            side = getattr(stage, leg)
+            if side is None:
+                self.legs.append(None)
+            else:
+                release = float(np.exp(-1.0 / (side.release_ms * 1e-3 * rate)))
+                self.legs.append((gain_of(side.drive_db), gain_of(side.ceiling_db), release))
+        self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
+        self.window = _window(stage, rate)
+        self.delays = latency(stage, rate)
+        self.weights = limiting.phases()
+
+
+class State:
+    """The limiters of both legs, the sound that waits, and what was done last."""
+
+    def __init__(self, coefficients: Coefficients) -> None:
+        self.limiters = [limiting.Limiter(coefficients.window) for _ in LEGS]
+        self.delay = Delay(coefficients.delays)
+        self.reduction_db = np.zeros(2)
+
+
+def prepare(stage: Limiter, rate: float, matrix: Matrix | None) -> Coefficients:
+    return Coefficients(stage, rate)
+
+
+def start(coefficients: Coefficients) -> State:
+    return State(coefficients)
+
+
+def layout(coefficients: Coefficients) -> tuple:
+    return coefficients.delays
+
+
+def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+    gains: list[Any] = [None, None]
+    for row, leg in enumerate(coefficients.legs):
+        if leg is not None:
+            drive, ceiling, release = leg
+            if drive != 1.0:
+                block[row] *= drive
+            gains[row] = state.limiters[row].gains(block[row], coefficients.weights, ceiling, release)
+    if coefficients.coupling:
+        least = np.minimum(gains[0], gains[1])
+        share = coefficients.coupling
+        gains = [(1.0 - share) * gain + share * least for gain in gains]
+    state.delay.process(block)
+    for row, gain in enumerate(gains):
+        if gain is not None and len(gain):
+            block[row] *= gain
+            state.reduction_db[row] = -20.0 * np.log10(max(float(gain.min()), 1e-6))
+
+
+def meter(state: State) -> np.ndarray:
+    """The greatest reduction (2,) in dB of the last block."""
+    return state.reduction_db
