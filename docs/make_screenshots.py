@@ -53,6 +53,12 @@ def stage_pictures(window: Window) -> None:
     save(window, "filter")
     for _ in range(3):
         window.document.undo()
+    window.stages.add("compressor", "upper")
+    window.panel.editors["compressor"].curve.moved.emit({"threshold_db": -32.0, "low_hz": 140.0}, None)
+    wait(7.0)
+    save(window, "compressor")
+    window.document.undo()
+    window.document.undo()
     window.stages.choose(window.document.strip.stages[0].id, "lower")
     dialog = window.show_presets()
     wait(0.5)

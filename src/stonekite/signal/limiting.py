@@ -30,6 +30,15 @@ def phases() -> np.ndarray:
     return np.repeat(np.array(rows)[:, :, None], LANES, axis=2)
 
 
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"nnan", "nsz", "reassoc"})
+def _largest(signal):
+    """Largest magnitude; in any order, as the largest is the largest in all of them."""
+    largest = 0.0
+    for i in range(signal.shape[0]):
+        largest = max(largest, abs(signal[i]))
+    return largest
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def _wanted(joined, weights, bound, ceiling, scratch, wanted):
     """Gain (frames,) that each place asks for; `joined` is the last TAPS samples heard, the block, and LANES zeros.
@@ -40,10 +49,7 @@ def _wanted(joined, weights, bound, ceiling, scratch, wanted):
     frames = wanted.shape[0]
     for start in range(0, frames, LANES):
         count = min(LANES, frames - start)
-        largest = 0.0
-        for value in joined[start + 1 : start + TAPS + LANES]:
-            largest = max(largest, abs(value))
-        if largest * bound <= ceiling:
+        if _largest(joined[start + 1 : start + TAPS + LANES]) * bound <= ceiling:
             wanted[start : start + count] = 1.0
             continue
         for i in range(LANES):
@@ -65,25 +71,30 @@ def _held(wanted, window, release, memory, marks, values, ends):
     """The gain to apply, in place of what is wanted (frames,).
 
     `marks` and `values` (window + 1,) are a queue of falling gains with their places, `memory` (window,) what the
-    moving average is taken over; `ends` is first and last of the queue, the place, the sum, how many of the memory
-    are not 1, and the gain being let go of.
+    moving average is taken over; `ends` is first and length of the queue, the place, the sum, how many of the memory
+    are not 1, the gain being let go of, and where the memory goes on.
     """
     size = window + 1
-    first, last, place = int(ends[0]), int(ends[1]), int(ends[2])
+    first, count, place, slot = int(ends[0]), int(ends[1]), int(ends[2]), int(ends[6])
     total, busy, gain = ends[3], int(ends[4]), ends[5]
     for i in range(wanted.shape[0]):
-        while last > first and values[(last - 1) % size] >= wanted[i]:
-            last -= 1
-        marks[last % size] = place
-        values[last % size] = wanted[i]
-        last += 1
-        while marks[first % size] <= place - size:
-            first += 1
-        least = values[first % size]
+        asked = wanted[i]
+        last = first + count - 1
+        last = last - size if last >= size else last
+        while count > 0 and values[last] >= asked:
+            count -= 1
+            last = last - 1 if last > 0 else size - 1
+        last = last + 1 if last + 1 < size else 0
+        marks[last] = place
+        values[last] = asked
+        count += 1
+        while marks[first] <= place - size:
+            first = first + 1 if first + 1 < size else 0
+            count -= 1
+        least = values[first]
         gain = least if least < gain else least + release * (gain - least)
         if gain > 1.0 - 1e-7:
             gain = 1.0
-        slot = place % window
         busy += (1 if gain != 1.0 else 0) - (1 if memory[slot] != 1.0 else 0)
         total += gain - memory[slot]
         memory[slot] = gain
@@ -91,7 +102,16 @@ def _held(wanted, window, release, memory, marks, values, ends):
             total = float(window)  # nothing is left of rounding
         wanted[i] = total / window
         place += 1
-    ends[0], ends[1], ends[2], ends[3], ends[4], ends[5] = first, last, place, total, busy, gain
+        slot = slot + 1 if slot + 1 < window else 0
+    ends[0], ends[1], ends[2], ends[3], ends[4], ends[5], ends[6] = (
+        first,
+        count,
+        place,
+        total,
+        busy,
+        gain,
+        slot,
+    )
 
 
 class Limiter:
@@ -104,7 +124,7 @@ class Limiter:
         self._memory = np.ones(self.window)
         self._marks = np.zeros(self.window + 1, dtype=np.int64)
         self._values = np.ones(self.window + 1)
-        self._ends = np.array([0.0, 0.0, 0.0, float(self.window), 0.0, 1.0])
+        self._ends = np.array([0.0, 0.0, 0.0, float(self.window), 0.0, 1.0, 0.0])
 
     def gains(self, signal: np.ndarray, weights: np.ndarray, ceiling: float, release: float) -> np.ndarray:
         """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. Ceiling is an amplitude."""
