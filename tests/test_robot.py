@@ -233,6 +233,14 @@ def test_copy_paste_swap_and_copy_across(opened, qtbot):
     assert opened.document.strip.stages[1] == type(two)(id=two.id)
     from_menu(qtbot, opened.panel.open_more(), "Paste settings on this leg")
     assert getattr(opened.document.strip.stages[1], opened.stages.chosen[1]).gain_db == -3
+    # From the lower leg of one to the upper leg of another.
+    first = opened.document.strip.stages[0]
+    opened.stages.choose(first.id, "lower")
+    typed(qtbot, opened.panel.editors["gain"].rows["lower"].controls["gain_db"], "-9")
+    opened.stages.copy()
+    opened.stages.choose(opened.document.strip.stages[1].id, "upper")
+    opened.stages.paste_on_leg()
+    assert opened.document.strip.stages[1].upper.gain_db == -9
     QApplication.clipboard().setText("no stage")
     press(qtbot, opened, Qt.Key.Key_V, CONTROL)
     assert "no stage on the clipboard" in opened.hint.text() and len(opened.document.strip.stages) == 2
@@ -346,6 +354,17 @@ def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
     qtbot.mouseClick(window.separating.dialog.go, LEFT)
     assert window.document.stem.source.channels == (0, 0) and "zither.only-left" in window.document.name
     assert storage.load(elsewhere[0]).stems[0].source.channels == (1, 1)
+
+
+def test_a_verdict_of_two_recordings_in_one_leads_to_separating(window, tmp_path, qtbot):
+    sound = np.stack([music(9, seconds=20.0)[0], music(10, seconds=20.0)[1]])
+    window.opening.open_path(write_wav(tmp_path / "log.wav", sound))
+    window.start()
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
+    assert any("nothing in common" in sentence for sentence in sentences(window))
+    repair(qtbot, window, "Separate…")
+    assert window.separating.dialog.isVisible()
+    window.separating.dialog.reject()
 
 
 def test_the_test_generator_is_a_source(window, qtbot):

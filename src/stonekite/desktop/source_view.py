@@ -51,6 +51,9 @@ def _figure(field: str, value: float | None) -> str:
     return f"{value:.1f}".replace("-", "−")
 
 
+SEPARATE = "Separate…"
+
+
 class FiguresTable(QWidget):
     """Figures of each component, drawn."""
 
@@ -126,7 +129,7 @@ class VerdictRow(QWidget):
 
     def __init__(self, verdict: Verdict, done: bool) -> None:
         super().__init__()
-        words = repair.repair_words(verdict)
+        words = SEPARATE if verdict.fault == "unrelated" else repair.repair_words(verdict)
         self.sentence = QLabel(verdict.sentence)
         self.sentence.setWordWrap(True)
         mark = QLabel("✓" if done or verdict.usual else "!")
@@ -170,7 +173,7 @@ class SourceView(QFrame):
         self.together = QLabel("")
         self.together.setObjectName("muted")
         self.open = QPushButton("Open another…")
-        self.separate = QPushButton("Separate…")
+        self.separate = QPushButton(SEPARATE)
         self.open.setToolTip("Open another recording or session (Ctrl+O)")
         self.separate.setToolTip(
             "Write left and right as two mono files, or open each side as a session of its own"
@@ -339,7 +342,9 @@ class SourceView(QFrame):
         self.rows = []
         for place, (verdict, is_done) in enumerate(zip(said, done, strict=True)):
             row = VerdictRow(verdict, is_done)
-            if row.button is not None and found is not None:
+            if row.button is not None and verdict.fault == "unrelated":
+                row.button.clicked.connect(self.separating_asked)
+            elif row.button is not None and found is not None:
                 row.button.clicked.connect(
                     lambda on=False, v=verdict, f=found: self._set(
                         repair.repaired(self.intake, v, f), f"Repair: {repair.repair_words(v)}"

@@ -14,6 +14,8 @@ from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, AnyStage, kind_of
 
 MIME = "application/x-stonekite-stage+json"
+LEG_MIME = "application/x-stonekite-leg"
+"""Which leg was in front when the stage was copied."""
 
 
 class StageActions(QObject):
@@ -130,6 +132,8 @@ class StageActions(QObject):
         data = QMimeData()
         data.setData(MIME, text)
         data.setText(text.decode())
+        if self.chosen is not None:
+            data.setData(LEG_MIME, self.chosen[1].encode())
         QGuiApplication.clipboard().setMimeData(data)
         self.said.emit(f"{kind_of(self.stage).LABEL} copied. Ctrl+V puts it behind the open stage.")
 
@@ -158,14 +162,16 @@ class StageActions(QObject):
         self.choose(number, self.chosen[1] if self.chosen else "upper")
 
     def paste_on_leg(self) -> None:
-        """Put the upper side of the stage on the clipboard on the leg in front, if it is of the same kind."""
+        """Give the leg in front the settings of the leg that was in front when a stage of its kind was copied."""
         stage, here = self._pasted(), self.stage
         if here is None or self.chosen is None:
             return
         if stage is None or type(stage) is not type(here):
             self.said.emit(f"There is no {kind_of(here).LABEL} on the clipboard.")
             return
-        side = stage.upper if stage.upper is not None else stage.lower
+        data = QGuiApplication.clipboard().mimeData()
+        there = "lower" if bytes(data.data(LEG_MIME)) == b"lower" else "upper"
+        side = getattr(stage, there)
         leg = self.chosen[1]
         self._put(msgspec.structs.replace(here, **{leg: side}), "settings pasted")
 
