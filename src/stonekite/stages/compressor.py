@@ -26,6 +26,7 @@ from stonekite.stages.detecting import (
     meter,
     process,
     response,
+    soft_knee,
     start,
 )
 from stonekite.stages.settings import flag, number
@@ -106,6 +107,11 @@ STAGE = Compressor
 SIDE = CompressorSide
 
 
+def slope(side: CompressorSide) -> float:
+    """dB of reduction for each dB over the threshold."""
+    return 1.0 if side.ratio >= LIMITING else 1.0 - 1.0 / side.ratio
+
+
 def makeup_db(side: CompressorSide) -> float:
     """Gain after the reduction, with the automatic part."""
     if not side.auto_makeup:
@@ -115,13 +121,8 @@ def makeup_db(side: CompressorSide) -> float:
 
 def reduction_db(side: CompressorSide, level_db: np.ndarray) -> np.ndarray:
     """Reduction in dB of steady levels in dB."""
-    ratio = np.inf if side.ratio >= LIMITING else side.ratio
-    threshold = side.threshold_db - side.trim_db
-    over = np.asarray(level_db, dtype=float) - threshold
-    slope, knee = 1.0 - 1.0 / ratio, side.knee_db
-    soft = slope * (over + knee / 2) ** 2 / (2 * knee) if knee > 0 else np.zeros_like(over)
-    found = np.where(2 * over <= -knee, 0.0, np.where(2 * np.abs(over) <= knee, soft, slope * over))
-    return np.minimum(np.maximum(found, 0.0), side.range_db)
+    beyond = np.asarray(level_db, dtype=float) - (side.threshold_db - side.trim_db)
+    return soft_knee(beyond, slope(side), side.knee_db, side.range_db)
 
 
 def curve(stage: Compressor, leg: LegName, level_db: np.ndarray) -> np.ndarray:
@@ -144,7 +145,7 @@ def prepare(stage: Compressor, rate: float, matrix: Matrix | None) -> Coefficien
         release = side.release_ms * 1e-3
         return [
             side.threshold_db,
-            1.0 if side.ratio >= LIMITING else 1.0 - 1.0 / side.ratio,
+            slope(side),
             side.knee_db,
             side.range_db,
             dynamics.smoothing(side.attack_ms * 1e-3, rate),

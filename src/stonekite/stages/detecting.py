@@ -162,6 +162,17 @@ class State:
         self.reduction_db = np.zeros(2)
 
 
+def soft_knee(beyond_db: np.ndarray, slope: float, knee_db: float, most_db: float) -> np.ndarray:
+    """Reduction in dB, `slope` for each dB beyond the threshold, with a parabola over the knee, at most `most_db`.
+
+    Equation (4) of Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design", 2012.
+    """
+    inside = beyond_db + knee_db / 2
+    soft = slope * inside**2 / (2 * knee_db) if knee_db > 0 else np.zeros_like(beyond_db)
+    found = np.where(inside <= 0, 0.0, np.where(beyond_db <= knee_db / 2, soft, slope * beyond_db))
+    return np.minimum(np.maximum(found, 0.0), most_db)
+
+
 def averaging(shared: DetectorShared, rate: float) -> float:
     """Smoothing factor of the detector's power; 0 for a peak detector."""
     return dynamics.smoothing(RMS_S, rate) if shared.detection == "rms" else 0.0

@@ -26,6 +26,7 @@ from stonekite.stages.detecting import (
     meter,
     process,
     response,
+    soft_knee,
     start,
 )
 from stonekite.stages.settings import number
@@ -103,11 +104,8 @@ def _slope(side: GateSide) -> float:
 def reduction_db(side: GateSide, level_db: np.ndarray) -> np.ndarray:
     """Reduction in dB of steady levels in dB that come from below, so that the gate is closed."""
     under = side.threshold_db - side.trim_db - np.asarray(level_db, dtype=float)
-    slope, knee = _slope(side), side.knee_db
-    soft = slope * (under + knee / 2) ** 2 / (2 * knee) if knee > 0 else np.zeros_like(under)
-    found = np.where(2 * under <= -knee, 0.0, np.where(2 * np.abs(under) <= knee, soft, slope * under))
-    found = np.where(under <= 0.0, 0.0, found)  # at the threshold it opens
-    return np.minimum(np.maximum(found, 0.0), side.range_db)
+    found = soft_knee(under, _slope(side), side.knee_db, side.range_db)
+    return np.where(under <= 0.0, 0.0, found)  # at the threshold it opens
 
 
 def makeup_db(side: GateSide) -> float:
