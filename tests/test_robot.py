@@ -35,6 +35,7 @@ def sentences(window) -> list[str]:
 
 
 def repair(qtbot, window, words: str) -> None:
+    qtbot.waitUntil(lambda: all(row.isVisible() for row in window.source_view.rows))
     button = next(
         b
         for row in window.source_view.rows
@@ -66,6 +67,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     assert window.middle.currentWidget() is view
     qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
     # The verdicts, and their repairs.
+    qtbot.waitUntil(lambda: bool(sentences(window)))
     told = sentences(window)
     assert any(s.startswith("Right is late by 0.51 ms (24.3 samples)") for s in told)
     assert any(s.startswith("Right is ") and "dB louder" in s for s in told)
@@ -361,10 +363,22 @@ def test_a_verdict_of_two_recordings_in_one_leads_to_separating(window, tmp_path
     window.opening.open_path(write_wav(tmp_path / "log.wav", sound))
     window.start()
     qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
-    assert any("nothing in common" in sentence for sentence in sentences(window))
+    qtbot.waitUntil(lambda: any("nothing in common" in sentence for sentence in sentences(window)))
     repair(qtbot, window, "Separate…")
     assert window.separating.dialog.isVisible()
     window.separating.dialog.reject()
+
+
+def test_a_side_that_is_louder_than_the_middle_is_narrowed(window, tmp_path, qtbot):
+    mid, side = noise(3.0, level=0.05)
+    window.opening.open_path(write_wav(tmp_path / "wide.wav", np.stack([mid + 2 * side, mid - 2 * side])))
+    window.start()
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
+    assert window._measured.before["side_to_mid_db"] > 3
+    repair(qtbot, window, "Narrow the result")
+    assert window.source_view.rows[-1].button.text() == "Repaired"
+    qtbot.waitUntil(lambda: (window._measured.after["side_to_mid_db"] or 0) < 0, timeout=60_000)
+    assert window._measured.after["side_to_mid_db"] == pytest.approx(-6, abs=0.3)
 
 
 def test_the_test_generator_is_a_source(window, qtbot):

@@ -51,7 +51,9 @@ def _figure(field: str, value: float | None) -> str:
     return f"{value:.1f}".replace("-", "−")
 
 
-SEPARATE = "Separate…"
+SEPARATE, NARROW, OPEN = "Separate…", "Narrow the result", "Open another…"
+_ELSEWHERE = {"unrelated": SEPARATE, "width": NARROW, "silent": OPEN}
+"""Verdicts whose repair is not in the intake."""
 
 
 class FiguresTable(QWidget):
@@ -129,7 +131,9 @@ class VerdictRow(QWidget):
 
     def __init__(self, verdict: Verdict, done: bool) -> None:
         super().__init__()
-        words = SEPARATE if verdict.fault == "unrelated" else repair.repair_words(verdict)
+        words = _ELSEWHERE.get(verdict.fault) or repair.repair_words(verdict)
+        if verdict.usual:
+            words = None
         self.sentence = QLabel(verdict.sentence)
         self.sentence.setWordWrap(True)
         mark = QLabel("✓" if done or verdict.usual else "!")
@@ -172,7 +176,7 @@ class SourceView(QFrame):
         self.title.setObjectName("title")
         self.together = QLabel("")
         self.together.setObjectName("muted")
-        self.open = QPushButton("Open another…")
+        self.open = QPushButton(OPEN)
         self.separate = QPushButton(SEPARATE)
         self.open.setToolTip("Open another recording or session (Ctrl+O)")
         self.separate.setToolTip(
@@ -325,12 +329,7 @@ class SourceView(QFrame):
     def _show_verdicts(self) -> None:
         said = verdicts(self._found) if self._found is not None else []
         found = self._found
-        done = [
-            found is not None
-            and repair.repair_words(v) is not None
-            and repair.repaired(self.intake, v, found) == self.intake
-            for v in said
-        ]
+        done = [found is not None and self._is_repaired(v, found) for v in said]
         state = (tuple(said), tuple(done))
         if state == self._shown:
             return
@@ -344,6 +343,10 @@ class SourceView(QFrame):
             row = VerdictRow(verdict, is_done)
             if row.button is not None and verdict.fault == "unrelated":
                 row.button.clicked.connect(self.separating_asked)
+            elif row.button is not None and verdict.fault == "silent":
+                row.button.clicked.connect(self.opening_asked)
+            elif row.button is not None and verdict.fault == "width":
+                row.button.clicked.connect(lambda on=False, v=verdict: self._narrow(v))
             elif row.button is not None and found is not None:
                 row.button.clicked.connect(
                     lambda on=False, v=verdict, f=found: self._set(
@@ -353,7 +356,14 @@ class SourceView(QFrame):
             self._verdicts.insertWidget(place, row)
             self.rows.append(row)
 
+    def _narrow(self, verdict: Verdict) -> None:
+        output = repair.narrowed(self._document.strip.output, verdict)
+        self._document.put(("output",), output, f"Repair: {NARROW}")
+
     def _is_repaired(self, verdict: Verdict, found: Findings) -> bool:
+        if verdict.fault == "width":
+            output = self._document.strip.output
+            return not verdict.usual and repair.narrowed(output, verdict) == output
         can = repair.repair_words(verdict) is not None
         return can and repair.repaired(self.intake, verdict, found) == self.intake
 

@@ -3,7 +3,7 @@
 import msgspec
 
 from stonekite.measure.verdicts import Findings, Verdict
-from stonekite.session.types import Intake, IntakeSide, SideName
+from stonekite.session.types import Intake, IntakeSide, Output, SideName
 
 
 def repair_words(verdict: Verdict) -> str | None:
@@ -38,6 +38,16 @@ def repaired(intake: Intake, verdict: Verdict, found: Findings) -> Intake:
     if fault == "offset":
         return msgspec.structs.replace(intake, remove_dc=True)
     return intake
+
+
+USUAL_DB = -6.0
+"""Side against mid of an image that is wide enough."""
+
+
+def narrowed(output: Output, verdict: Verdict) -> Output:
+    """The output with a width that brings a side which is louder than the middle to a usual level under it."""
+    width = 100.0 * 10 ** ((USUAL_DB - verdict.amount) / 20.0)
+    return msgspec.structs.replace(output, width=float(round(max(0.0, width))))
 
 
 def balanced(intake: Intake, found: Findings) -> Intake:
