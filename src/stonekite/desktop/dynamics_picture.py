@@ -61,8 +61,7 @@ class CurvePicture(QWidget):
         self.update()
 
     def plot(self) -> QRectF:
-        side = min(self.width() - 30.0, self.height() - 20.0)
-        return QRectF(26, 4, max(side, self.width() - 34.0), self.height() - 22.0)
+        return QRectF(26, 4, self.width() - 34.0, self.height() - 22.0)
 
     def x_of(self, db: float) -> float:
         return self.plot().left() + (db - _LOW_DB) / -_LOW_DB * self.plot().width()

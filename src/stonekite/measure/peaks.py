@@ -3,22 +3,11 @@
 import numpy as np
 from numba import njit
 
+from stonekite.signal.interpolation import between
 from stonekite.signal.lanes import LANES, fma, load, mul, store
 
 TAPS = 32
 """Taps of each phase: 0.02 dB up to 20 kHz at 44.1 kHz, where the annex's 12 taps miss more."""
-
-
-def _phases(factor: int) -> np.ndarray:
-    """Polyphase interpolator (factor - 1, TAPS): a Kaiser-windowed sinc, the phases between samples."""
-    reach = TAPS // 2
-    rows = []
-    for phase in range(1, factor):
-        t = np.arange(TAPS) - (reach - 1) - phase / factor
-        window = np.i0(9.0 * np.sqrt(np.maximum(0.0, 1 - (t / reach) ** 2))) / np.i0(9.0)
-        row = np.sinc(t) * window
-        rows.append(row / row.sum())
-    return np.array(rows)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -51,7 +40,7 @@ class Peaks:
 
     def __init__(self, rate: float) -> None:
         factor = 4 if rate < 80_000 else 2
-        phases = _phases(factor)
+        phases = between(factor, TAPS)
         self._weights = np.repeat(phases[:, :, None], LANES, axis=2)
         self._bound = float(np.abs(phases).sum(axis=1).max())
         self._sums = np.zeros(LANES)

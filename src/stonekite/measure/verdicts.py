@@ -21,7 +21,7 @@ Fault = Literal[
     "unrelated",
     "width",
 ]
-SureEnough = 0.5
+SURE = 0.5
 """Confidence below which nothing is said about time and polarity."""
 
 NEARLY_SILENT_DBFS = -60.0
@@ -32,7 +32,8 @@ OFFSET = 1e-3
 OFFSET_UNDER_DB = 33.0
 """A mean this far under the level may be chance."""
 SHORTEST_S = 0.5
-_DUTY = 40.0
+_UNDER_DB = 40.0
+"""A nearly silent side is at least this far under the other."""
 _NAMES = {"left": "Left", "right": "Right"}
 
 
@@ -100,7 +101,7 @@ def _lost_side(left: SideFindings, right: SideFindings) -> list[Verdict]:
         if (
             mine.rms_dbfs < NEARLY_SILENT_DBFS
             and others.rms_dbfs is not None
-            and mine.rms_dbfs < others.rms_dbfs - _DUTY
+            and mine.rms_dbfs < others.rms_dbfs - _UNDER_DB
         ):
             words = f"{name} is nearly silent ({_shown(mine.rms_dbfs)} dBFS)."
             return [Verdict("nearly-silent", words, side, mine.rms_dbfs)]  # type: ignore[arg-type]
@@ -120,7 +121,7 @@ def _togetherness(found: Findings) -> list[Verdict]:
             )
         ]
     said = []
-    if found.confidence >= SureEnough:
+    if found.confidence >= SURE:
         if found.polarity < 0:
             said.append(Verdict("inverted", "Right is inverted.", "right"))
         if abs(found.offset_samples) >= LATE_SAMPLES:

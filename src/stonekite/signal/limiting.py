@@ -10,6 +10,7 @@ clipped output in digital peak limiters", DAFx 2002).
 import numpy as np
 from numba import njit
 
+from stonekite.signal.interpolation import between
 from stonekite.signal.lanes import LANES, fma, load, mul, store
 
 TAPS = 48
@@ -21,13 +22,7 @@ MARGIN_DB = 0.04
 
 def phases() -> np.ndarray:
     """Interpolator (PHASES, TAPS, LANES) for the points between samples, at eight times the rate."""
-    rows = []
-    for phase in range(1, PHASES + 1):
-        t = np.arange(TAPS) - (CENTRE - 1) - phase / (PHASES + 1)
-        window = np.i0(9.0 * np.sqrt(np.maximum(0.0, 1 - (t / CENTRE) ** 2))) / np.i0(9.0)
-        row = np.sinc(t) * window
-        rows.append(row / row.sum())
-    return np.repeat(np.array(rows)[:, :, None], LANES, axis=2)
+    return np.repeat(between(PHASES + 1, TAPS)[:, :, None], LANES, axis=2)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"nnan", "nsz", "reassoc"})

@@ -16,9 +16,6 @@ limiting = lazy("stonekite.signal.limiting")
 
 LABEL = "Limiter"
 HELP = "Holds the true peaks of each leg under a ceiling, looking ahead."
-CENTRE = 24
-"""Samples that the interpolation of true peaks needs, beside the look-ahead."""
-
 CURVE_HANDLE = Handle("C", x="ceiling_db")
 
 
@@ -98,7 +95,7 @@ def _window(stage: Limiter, rate: float) -> int:
 
 
 def latency(stage: Limiter, rate: float) -> tuple[int, int]:
-    late = _window(stage, rate) + CENTRE
+    late = limiting.latency(_window(stage, rate))
     return (0 if stage.upper is None else late), (0 if stage.lower is None else late)
 
 

@@ -1,0 +1,18 @@
+"""Values between samples."""
+
+import numpy as np
+
+
+def between(factor: int, taps: int) -> np.ndarray:
+    """Polyphase interpolator (factor - 1, taps): a Kaiser-windowed sinc, the phases between samples.
+
+    Each row gives, of so many samples, one of the points between the two in the middle.
+    """
+    reach = taps // 2
+    rows = []
+    for phase in range(1, factor):
+        t = np.arange(taps) - (reach - 1) - phase / factor
+        window = np.i0(9.0 * np.sqrt(np.maximum(0.0, 1 - (t / reach) ** 2))) / np.i0(9.0)
+        row = np.sinc(t) * window
+        rows.append(row / row.sum())
+    return np.array(rows)
