@@ -342,6 +342,7 @@ class SourceView(QFrame):
         for place, (verdict, is_done) in enumerate(zip(said, done, strict=True)):
             row = VerdictRow(verdict, is_done)
             if row.button is not None and verdict.fault == "unrelated":
+                row.button.setEnabled(self.separate.isEnabled())  # a test generator has no file to separate
                 row.button.clicked.connect(self.separating_asked)
             elif row.button is not None and verdict.fault == "silent":
                 row.button.clicked.connect(self.opening_asked)
