@@ -20,6 +20,7 @@ from stonekite.session.types import Split, Strip
 from stonekite.signal import long_filters
 from stonekite.signal.matrix import MATRICES, encode
 from stonekite.stages.compressor import Compressor, CompressorSide
+from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, side_sections
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
@@ -299,6 +300,11 @@ STAGES = {
         id=2,
         upper=CompressorSide(threshold_db=-40, look_ahead_ms=3),
         lower=CompressorSide(threshold_db=-30, makeup_db=3),
+    ),
+    "drive": Drive(
+        id=2,
+        upper=DriveSide(curve="hard", drive_db=20, asymmetry=40),
+        lower=DriveSide(tone_before_db=6),
     ),
     "limiter": Limiter(id=2, upper=LimiterSide(drive_db=12), lower=LimiterSide(drive_db=20, ceiling_db=-12)),
     "gate": Gate(id=2, upper=GateSide(threshold_db=-20), lower=GateSide(threshold_db=-15, look_ahead_ms=1)),

@@ -3,16 +3,16 @@
 import numpy as np
 
 
-def between(factor: int, taps: int) -> np.ndarray:
+def between(factor: int, taps: int, beta: float = 9.0) -> np.ndarray:
     """Polyphase interpolator (factor - 1, taps): a Kaiser-windowed sinc, the phases between samples.
 
-    Each row gives, of so many samples, one of the points between the two in the middle.
+    Each row gives, of so many samples, one of the points between the two in the middle. `beta` is the window's.
     """
     reach = taps // 2
     rows = []
     for phase in range(1, factor):
         t = np.arange(taps) - (reach - 1) - phase / factor
-        window = np.i0(9.0 * np.sqrt(np.maximum(0.0, 1 - (t / reach) ** 2))) / np.i0(9.0)
+        window = np.i0(beta * np.sqrt(np.maximum(0.0, 1 - (t / reach) ** 2))) / np.i0(beta)
         row = np.sinc(t) * window
         rows.append(row / row.sum())
     return np.array(rows)

@@ -94,6 +94,28 @@ def mul(typing, a, b):
 
 
 @intrinsic
+def splat(typing, value):
+    """The same double in every lane."""
+
+    def generate(context, builder, signature, args):
+        one = builder.insert_element(ir.Constant(_VECTOR, ir.Undefined), args[0], ir.Constant(_INT, 0))
+        order = ir.Constant(ir.VectorType(_INT, LANES), [0] * LANES)
+        return builder.shuffle_vector(one, ir.Constant(_VECTOR, ir.Undefined), order)
+
+    return lanes(types.float64), generate
+
+
+@intrinsic
+def zero(typing):
+    """Zero in every lane."""
+
+    def generate(context, builder, signature, args):
+        return ir.Constant(_VECTOR, [0.0] * LANES)
+
+    return lanes(), generate
+
+
+@intrinsic
 def choose(typing, mask, a, b):
     """Lane by lane: a where mask > 0, otherwise b."""
 

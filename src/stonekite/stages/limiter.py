@@ -114,7 +114,6 @@ class Coefficients:
         self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
         self.window = _window(stage, rate)
         self.delays = latency(stage, rate)
-        self.weights = limiting.phases()
 
 
 class State:
@@ -145,7 +144,7 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, positio
             drive, ceiling, release = leg
             if drive != 1.0:
                 block[row] *= drive
-            gains[row] = state.limiters[row].gains(block[row], coefficients.weights, ceiling, release)
+            gains[row] = state.limiters[row].gains(block[row], ceiling, release)
     if coefficients.coupling:
         least = np.minimum(gains[0], gains[1])
         share = coefficients.coupling

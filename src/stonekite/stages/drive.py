@@ -1,0 +1,214 @@
+"""Drive: bends each leg along a curve, so that it gets overtones, and what stands together in a leg sums and differences.
+
+Left and right bent apart keep their tones to themselves; middle and side bent apart mix what both sides have. In the
+raised-side matrix the side is driven as hard as the middle. The curves are those of signal/shaping.py.
+"""
+
+import math
+from typing import Annotated, Literal, NamedTuple
+
+import numpy as np
+
+from stonekite.lazy import lazy
+from stonekite.signal import design
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.matrix import Matrix
+from stonekite.stages import cascade
+from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.settings import Settings, choice, number
+
+shaping = lazy("stonekite.signal.shaping")
+
+LABEL = "Drive"
+HELP = "Saturates each leg along a curve: soft, hard or folded, with equal or unequal halves."
+TONE_HZ, TONE_Q = 700.0, 0.4
+DC_HZ = 3.0
+BIAS = 0.8
+"""Of the height of the curve, at full asymmetry."""
+FACTORS = {"standard": 8, "high": 16}
+
+
+class DriveSide(Side, frozen=True, kw_only=True):
+    curve: Annotated[
+        Literal["soft", "hard", "folded"],
+        choice(
+            "Curve",
+            {"soft": "Soft", "hard": "Hard", "folded": "Folded"},
+            help="Soft bends all the way, hard cuts off, folded comes back when it is driven further",
+        ),
+    ] = "soft"
+    drive_db: Annotated[
+        float, number("Drive", "dB", 0.0, 36.0, step=0.5, help="Gain before the curve, which ends at 0 dBFS")
+    ] = 12.0
+    asymmetry: Annotated[
+        float,
+        number(
+            "Asymmetry",
+            "%",
+            0.0,
+            100.0,
+            step=5.0,
+            help="How unequal the halves of the wave are bent: gives even overtones",
+        ),
+    ] = 0.0
+    tone_before_db: Annotated[
+        float,
+        number(
+            "Tone before",
+            "dB",
+            -18.0,
+            18.0,
+            step=0.5,
+            help="Drives highs (+) or lows (−) harder: a tilt around 700 Hz",
+        ),
+    ] = 0.0
+    tone_after_db: Annotated[
+        float,
+        number(
+            "Tone after",
+            "dB",
+            -18.0,
+            18.0,
+            step=0.5,
+            help="Makes what was driven brighter (+) or darker (−): a tilt around 700 Hz",
+        ),
+    ] = 0.0
+    level_db: Annotated[
+        float, number("Level", "dB", -36.0, 12.0, step=0.5, help="Level of what was driven")
+    ] = 0.0
+
+
+class DriveShared(Settings, frozen=True, kw_only=True):
+    quality: Annotated[
+        Literal["standard", "high"],
+        choice(
+            "Oversampling",
+            {"standard": "Standard, 8×", "high": "High, 16×"},
+            help="How far down what folds back is: 80 dB, or 100 dB for half the speed",
+        ),
+    ] = "standard"
+
+
+class Drive(Stage, frozen=True, kw_only=True, tag="drive"):
+    upper: DriveSide | None = DriveSide()
+    lower: DriveSide | None = DriveSide()
+    shared: DriveShared = DriveShared()
+
+
+STAGE = Drive
+SIDE = DriveSide
+
+
+def _bias(side: DriveSide) -> float:
+    return BIAS * side.asymmetry / 100.0
+
+
+def _bent(side: DriveSide, x: float) -> float:
+    if side.curve == "soft":
+        return math.erf(0.5 * math.sqrt(math.pi) * x)
+    if side.curve == "hard":
+        return min(1.0, max(-1.0, x))
+    return math.sin(0.5 * math.pi * x) * 2.0 / math.pi
+
+
+def bend(side: DriveSide, values: np.ndarray) -> np.ndarray:
+    """Steady values that come out for values that go in, both of full scale, without the tones and the mix."""
+    gain, bias, level = gain_of(side.drive_db), _bias(side), gain_of(side.level_db)
+    rest = _bent(side, bias)
+    return level * np.array([_bent(side, gain * x + bias) - rest for x in np.asarray(values).tolist()])
+
+
+def _slope(side: DriveSide) -> float:
+    """Gain of the curve for what is very quiet."""
+    bias = _bias(side)
+    return {
+        "soft": math.exp(-0.25 * math.pi * bias**2),
+        "hard": 1.0,
+        "folded": math.cos(0.5 * math.pi * bias),
+    }[side.curve]
+
+
+def _sections(side: DriveSide | None, rate: float) -> tuple[np.ndarray, np.ndarray]:
+    """Sections (n, 5) before and after the curve."""
+    if side is None:
+        return np.empty((0, 5)), np.empty((0, 5))
+    no_dc = design.sections("high-pass-6", DC_HZ, 0.0, 1.0, rate)
+    after = design.tilt(TONE_HZ, side.tone_after_db, TONE_Q, rate)
+    return design.tilt(TONE_HZ, side.tone_before_db, TONE_Q, rate), np.concatenate([after, no_dc])
+
+
+def response(stage: Drive, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of a leg at frequencies (Hz) for what is so quiet that nothing bends it."""
+    side = getattr(stage, leg)
+    if side is None:
+        return np.ones(np.shape(frequencies), dtype=complex)
+    gain = gain_of(side.drive_db + side.level_db) * _slope(side)
+    return gain * design.response(np.concatenate(_sections(side, rate)), frequencies, rate)
+
+
+def neutral(stage: Drive) -> bool:
+    return stage.upper is None and stage.lower is None
+
+
+def latency(stage: Drive, rate: float) -> tuple[int, int]:
+    return (0 if stage.upper is None else shaping.LATE), (0 if stage.lower is None else shaping.LATE)
+
+
+class Leg(NamedTuple):
+    """What one leg is bent by."""
+
+    shape: int
+    gain: float
+    bias: float
+    level: float
+
+
+class Coefficients:
+    """What bends each leg (None for one that passes), the sections around it, and how many times the rate."""
+
+    def __init__(self, stage: Drive, rate: float) -> None:
+        sides = [getattr(stage, leg) for leg in LEGS]
+        self.legs = [None if side is None else self._leg(side) for side in sides]
+        before, after = zip(*(_sections(side, rate) for side in sides), strict=True)
+        self.before, self.after = cascade.pack(*before), cascade.pack(*after)
+        self.factor = FACTORS[stage.shared.quality]
+
+    @staticmethod
+    def _leg(side: DriveSide) -> Leg:
+        shape = {"soft": shaping.SOFT, "hard": shaping.HARD, "folded": shaping.FOLDED}[side.curve]
+        return Leg(shape, gain_of(side.drive_db), _bias(side), gain_of(side.level_db))
+
+
+class State:
+    """The filters around the curves, and the shapers of both legs."""
+
+    def __init__(self, coefficients: Coefficients) -> None:
+        self.before, self.after = cascade.start(coefficients.before), cascade.start(coefficients.after)
+        self.shapers = [
+            None if leg is None else shaping.Shaper(coefficients.factor) for leg in coefficients.legs
+        ]
+
+
+def prepare(stage: Drive, rate: float, matrix: Matrix | None) -> Coefficients:
+    return Coefficients(stage, rate)
+
+
+def start(coefficients: Coefficients) -> State:
+    return State(coefficients)
+
+
+def layout(coefficients: Coefficients) -> tuple:
+    shapes = (*cascade.layout(coefficients.before), *cascade.layout(coefficients.after))
+    return (coefficients.factor, *(leg is None for leg in coefficients.legs), *shapes)
+
+
+def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+    if len(coefficients.before):
+        cascade.process(state.before, coefficients.before, block, position)
+    for row, (leg, shaper) in enumerate(zip(coefficients.legs, state.shapers, strict=True)):
+        if leg is not None and shaper is not None:
+            shaper.process(block[row], leg.shape, leg.gain, leg.bias)
+            if leg.level != 1.0:
+                block[row] *= leg.level
+    if len(coefficients.after):
+        cascade.process(state.after, coefficients.after, block, position)
