@@ -1,12 +1,14 @@
 """Writing a session's result to files."""
 
 from collections.abc import Iterator
+from contextlib import ExitStack, closing
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
 import numpy as np
 
+from stonekite.engine.ahead import ahead
 from stonekite.engine.chain import Chain
 from stonekite.engine.render import open_source, rendered
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
@@ -57,8 +59,6 @@ def export(
     `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
     iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
     """
-    from contextlib import ExitStack
-
     stem = session.stems[0]
     split = stem.strip.split
     names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
@@ -89,11 +89,12 @@ def export(
         singles = {name: writer(component_path(path, name), 1) for name in names[parts]}
         convert = _converter(source.rate, target_rate)
         done = 0
-        for _, processed in rendered(reader, stem.strip):
-            done += processed.shape[1]
-            out = convert(processed, done >= source.frames)
-            _write(stereo, singles, out)
-            yield min(1.0, done / source.frames)
+        with closing(ahead(rendered(reader, stem.strip))) as results:  # computing goes on while writing
+            for _, processed in results:
+                done += processed.shape[1]
+                out = convert(processed, done >= source.frames)
+                _write(stereo, singles, out)
+                yield min(1.0, done / source.frames)
         if done < source.frames:  # the file is shorter than its header says
             _write(stereo, singles, convert(np.zeros((2, 0)), True))
         writers = [w for w in (stereo, *singles.values()) if w is not None]

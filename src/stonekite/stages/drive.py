@@ -13,6 +13,7 @@ from stonekite.lazy import lazy
 from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import Matrix
+from stonekite.signal.pairs import on_both
 from stonekite.stages import cascade
 from stonekite.stages.base import LEGS, LegName, Side, Stage
 from stonekite.stages.settings import Settings, choice, number
@@ -205,10 +206,14 @@ def layout(coefficients: Coefficients) -> tuple:
 def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
     if len(coefficients.before):
         cascade.process(state.before, coefficients.before, block, position)
-    for row, (leg, shaper) in enumerate(zip(coefficients.legs, state.shapers, strict=True)):
+
+    def work(row: int) -> None:
+        leg, shaper = coefficients.legs[row], state.shapers[row]
         if leg is not None and shaper is not None:
             shaper.process(block[row], leg.shape, leg.gain, leg.bias)
             if leg.level != 1.0:
                 block[row] *= leg.level
+
+    on_both(work, block.shape[1])
     if len(coefficients.after):
         cascade.process(state.after, coefficients.after, block, position)

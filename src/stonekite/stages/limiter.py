@@ -8,6 +8,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.matrix import Matrix
+from stonekite.signal.pairs import on_both
 from stonekite.stages.base import LEGS, LegName, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, number
@@ -139,12 +140,16 @@ def layout(coefficients: Coefficients) -> tuple:
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
     gains: list[Any] = [None, None]
-    for row, leg in enumerate(coefficients.legs):
+
+    def work(row: int) -> None:
+        leg = coefficients.legs[row]
         if leg is not None:
             drive, ceiling, release = leg
             if drive != 1.0:
                 block[row] *= drive
             gains[row] = state.limiters[row].gains(block[row], ceiling, release)
+
+    on_both(work, block.shape[1])
     if coefficients.coupling:
         least = np.minimum(gains[0], gains[1])
         share = coefficients.coupling
