@@ -21,6 +21,8 @@ from stonekite.signal import long_filters
 from stonekite.signal.matrix import MATRICES, encode
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveSide
+from stonekite.stages.dynamic_eq import Band as DynamicBand
+from stonekite.stages.dynamic_eq import DynamicEq, DynamicEqSide
 from stonekite.stages.eq import SHAPES, WITH_SLOPE, Band, Eq, EqShared, EqSide, side_sections
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
@@ -305,6 +307,11 @@ STAGES = {
         id=2,
         upper=DriveSide(curve="hard", drive_db=20, asymmetry=40),
         lower=DriveSide(tone_before_db=6),
+    ),
+    "dynamic-eq": DynamicEq(
+        id=2,
+        upper=DynamicEqSide(bands=(DynamicBand(threshold_db=-60), None, DynamicBand(shape="low-shelf", range_db=6))),
+        lower=DynamicEqSide(bands=(DynamicBand(shape="high-shelf", threshold_db=-50),), look_ahead_ms=2),
     ),
     "limiter": Limiter(id=2, upper=LimiterSide(drive_db=12), lower=LimiterSide(drive_db=20, ceiling_db=-12)),
     "gate": Gate(id=2, upper=GateSide(threshold_db=-20), lower=GateSide(threshold_db=-15, look_ahead_ms=1)),

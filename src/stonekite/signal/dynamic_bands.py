@@ -1,0 +1,281 @@
+"""Bands whose gain follows what is in them: up to eight on each of two legs.
+
+A band is a state variable filter of the second order (Zavalishin, "The Art of VA Filter Design", 2012, chapter 4;
+prewarped at its frequency, so that it is the analogue prototype on a bent axis). What the filter lets through is both
+what the detector hears and what is turned: with s normalised to the band's frequency, c = 1/Q and the gain G,
+
+    bell        (s^2 + G c s + 1)       / (s^2 + c s + 1)
+    low shelf   (s^2 + sqrt(G) c s + G) / (s^2 + c s + 1)
+    high shelf  (G s^2 + sqrt(G) c s + 1) / (s^2 + c s + 1)
+
+The poles stay where they are however the gain moves: the gain only weighs what the filter lets through, so nothing
+rings or clicks, and a band whose gain is 1 gives back its input bit for bit.
+
+Detectors of all bands stand side by side in one vector: lanes 0 to 7 are the upper leg's, 8 to 15 the lower leg's.
+They hear what comes into the stage, each for itself. The bands then work one after the other, as a wavefront like the
+sections in signal/biquads.py: there the lanes are in pairs, both legs of the first band, of the second, and so on.
+"""
+
+import numpy as np
+from numba import njit
+
+from stonekite.signal.dynamics import DB_PER_LOG2_POWER
+from stonekite.signal.lanes import (
+    LANES,
+    choose,
+    flush,
+    fma,
+    load,
+    mul,
+    push_pair,
+    splat,
+    store,
+    top_lower,
+    top_upper,
+    zero,
+)
+from stonekite.signal.quick import exp2_into, log2_into
+
+BANDS = LANES // 2
+CHUNK = 256
+"""Frames that are worked on at once, from one absolute sample position that is a multiple of it to the next: there tiny
+states are flushed. Their gains stay in the processor's cache."""
+_LAG = BANDS - 1
+_TINY = 1e-30
+_FLOOR = 1e-30
+_NOTHING_DB = 1e-9
+_HALF_GAIN = 0.5 * 0.16609640474436813
+"""log2 of the square root of a gain of 1 dB."""
+
+(
+    FEED,
+    DAMPING,
+    HEARS_BAND,
+    HEARS_LOW,
+    HEARS_HIGH,
+    THRESHOLD,
+    SLOPE,
+    KNEE,
+    RANGE,
+    SIGN,
+    ATTACK,
+    RELEASE,
+    AVERAGE,
+    SHELF,
+    ON,
+) = range(15)
+"""Rows of the parameters (ROWS, LANES): tan(pi f / rate); 1/Q; how much the detector hears of the filter's three
+outputs; threshold in dB; dB of gain for each dB beyond it; knee and range in dB; 1 to lift, -1 to cut; smoothing
+factors of attack, release and power (0: peak); 1 for a shelf; 1 where there is a band."""
+ROWS = 15
+UPPER = np.concatenate([np.ones(BANDS), np.zeros(BANDS)])
+"""Lanes of the upper leg."""
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _listen(block, start, stop, p, memory, powers):
+    """Power (frames, LANES) that each detector hears of block[:, start:stop]."""
+    one = splat(1.0)
+    upper, lower = load(p, ROWS * LANES), load(p, (ROWS + 1) * LANES)
+    a1, a2, a3 = (
+        load(p, (ROWS + 2) * LANES),
+        load(p, (ROWS + 3) * LANES),
+        load(p, (ROWS + 4) * LANES),
+    )
+    damping = load(p, DAMPING * LANES)
+    hears_band, hears_low, hears_high = (
+        load(p, HEARS_BAND * LANES),
+        load(p, HEARS_LOW * LANES),
+        load(p, HEARS_HIGH * LANES),
+    )
+    average = load(p, AVERAGE * LANES)
+    fresh = fma(average, splat(-1.0), one)
+    first, second, power = load(memory, 0), load(memory, LANES), load(memory, 2 * LANES)
+    minus, two = splat(-1.0), splat(2.0)
+    for i in range(start, stop):
+        x = fma(splat(block[0, i]), upper, mul(splat(block[1, i]), lower))
+        v3 = fma(minus, second, x)
+        v1 = fma(a1, first, mul(a2, v3))
+        v2 = fma(a2, first, fma(a3, v3, second))
+        first = fma(two, v1, mul(minus, first))
+        second = fma(two, v2, mul(minus, second))
+        high = fma(minus, fma(damping, v1, v2), x)
+        heard = fma(hears_high, high, fma(hears_low, v2, mul(hears_band, v1)))
+        power = fma(average, power, mul(fresh, mul(heard, heard)))
+        store(powers, (i - start) * LANES, fma(power, one, splat(_FLOOR)))
+    store(memory, 0, first)
+    store(memory, LANES, second)
+    store(memory, 2 * LANES, power)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _ask(levels, frames, p, memory, amounts):
+    """Smoothed amounts in dB (frames, LANES) from log2 of the powers."""
+    minus, zero = splat(-1.0), splat(0.0)
+    below = mul(minus, load(p, THRESHOLD * LANES))
+    slope, half = load(p, SLOPE * LANES), mul(splat(0.5), load(p, KNEE * LANES))
+    bend = load(p, (ROWS + 5) * LANES)
+    most = load(p, RANGE * LANES)
+    attack, release = load(p, ATTACK * LANES), load(p, RELEASE * LANES)
+    per_level = splat(DB_PER_LOG2_POWER)
+    amount = load(memory, 3 * LANES)
+    for i in range(frames):
+        over = fma(per_level, load(levels, i * LANES), below)
+        inside = fma(over, splat(1.0), half)
+        soft = choose(inside, mul(bend, mul(inside, inside)), zero)
+        value = choose(fma(minus, half, over), mul(slope, over), soft)
+        value = choose(fma(minus, most, value), most, value)
+        rising = fma(minus, amount, value)
+        factor = choose(rising, attack, release)
+        amount = flush(fma(factor, mul(minus, rising), value), _NOTHING_DB)
+        store(amounts, i * LANES, amount)
+    store(memory, 3 * LANES, amount)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+def _couple(amounts, frames, p, coupling, most, roots):
+    """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
+    lanes, b steps later. The greatest amounts go into `most` (LANES,).
+    """
+    for i in range(frames):
+        for b in range(BANDS):
+            at = i * LANES + b
+            mine, other = amounts[at], amounts[at + BANDS]
+            if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
+                larger = max(mine, other)
+                mine = min((1.0 - coupling) * mine + coupling * larger, p[RANGE, b])
+                other = min((1.0 - coupling) * other + coupling * larger, p[RANGE, b + BANDS])
+            pair = (i + b) * LANES + 2 * b
+            roots[pair] = _HALF_GAIN * p[SIGN, b] * mine
+            roots[pair + 1] = _HALF_GAIN * p[SIGN, b + BANDS] * other
+            most[b] = max(most[b], mine)
+            most[b + BANDS] = max(most[b + BANDS], other)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _turn(block, start, count, turns, roots, memory, masks):
+    """All bands over block[:, start : start + count] in place; `roots` are the square roots of their gains."""
+    a1, a2, a3 = load(turns, 0), load(turns, LANES), load(turns, 2 * LANES)
+    damping = load(turns, 3 * LANES)
+    bell, shelf = load(turns, 4 * LANES), load(turns, 5 * LANES)
+    low, high = load(turns, 6 * LANES), load(turns, 7 * LANES)
+    first, second = load(memory, 4 * LANES), load(memory, 5 * LANES)
+    one, two, minus = splat(1.0), splat(2.0), splat(-1.0)
+    y = zero()
+    for step in range(count + _LAG):
+        if step < count:
+            x = push_pair(y, block[0, start + step], block[1, start + step])
+        else:
+            x = push_pair(y, 0.0, 0.0)
+        root = load(roots, step * LANES)
+        whole = fma(root, root, minus)
+        v3 = fma(minus, second, x)
+        v1 = fma(a1, first, mul(a2, v3))
+        v2 = fma(a2, first, fma(a3, v3, second))
+        band = mul(damping, v1)
+        above = fma(minus, v2, fma(minus, band, x))
+        outer = fma(high, above, mul(low, v2))
+        inner = fma(bell, whole, mul(shelf, fma(root, one, minus)))
+        y = fma(inner, band, fma(whole, outer, x))
+        new_first, new_second = fma(two, v1, mul(minus, first)), fma(two, v2, mul(minus, second))
+        if step < _LAG:
+            active = load(masks, step * LANES)
+            new_first, new_second = choose(active, new_first, first), choose(active, new_second, second)
+        if step >= count:
+            ended = load(masks, (step - count) * LANES)
+            new_first, new_second = choose(ended, first, new_first), choose(ended, second, new_second)
+        first, second = new_first, new_second
+        if step >= _LAG:
+            block[0, start + step - _LAG] = top_upper(y)
+            block[1, start + step - _LAG] = top_lower(y)
+    store(memory, 4 * LANES, first)
+    store(memory, 5 * LANES, second)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _work(
+    heard, block, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks
+):
+    frames = block.shape[1]
+    flat = memory.ravel()
+    start = 0
+    while start < frames:
+        offset = (position + start) % CHUNK
+        if offset == 0:
+            for row in (0, 1, 2, 4, 5):
+                store(flat, row * LANES, flush(load(flat, row * LANES), _TINY))
+        count = min(frames - start, CHUNK - offset)
+        _listen(heard, start, start + count, p.ravel(), flat, levels)
+        for i in range(count):
+            for lane in range(LANES):
+                loudest[lane] = max(loudest[lane], levels[i * LANES + lane])
+        log2_into(levels[: count * LANES], amounts)
+        _ask(amounts, count, p.ravel(), flat, levels)
+        _couple(levels, count, p, coupling, most, roots)
+        used = (count + _LAG) * LANES
+        exp2_into(roots[:used], amounts)
+        _turn(block, start, count, turns, amounts, flat, masks)
+        start += count
+
+
+_MASKS = np.zeros((_LAG, LANES))
+for _step in range(_LAG):
+    _MASKS[_step, : 2 * (_step + 1)] = 1.0
+
+
+def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
+    """Parameters for `Bank`, from those of each lane (ROWS,), None where there is no band: for the detectors, and for
+    the wavefront.
+    """
+    p = np.zeros((ROWS + 6, LANES))
+    p[FEED] = p[DAMPING] = 1.0
+    for lane, column in enumerate(columns):
+        if column is not None:
+            p[:ROWS, lane] = column
+    p[ROWS], p[ROWS + 1] = UPPER, 1.0 - UPPER
+    p[ROWS + 2] = 1.0 / (1.0 + p[FEED] * (p[FEED] + p[DAMPING]))
+    p[ROWS + 3] = p[FEED] * p[ROWS + 2]
+    p[ROWS + 4] = p[FEED] * p[ROWS + 3]
+    p[ROWS + 5] = np.where(p[KNEE] > 0, p[SLOPE] / (2.0 * np.maximum(p[KNEE], 1e-9)), 0.0)
+    pairs = np.arange(LANES).reshape(2, BANDS).T.ravel()
+    bell, shelf = p[ON] * (1.0 - p[SHELF]), p[ON] * p[SHELF]
+    turns = np.array([*p[ROWS + 2 : ROWS + 5], p[DAMPING], bell, shelf, p[HEARS_LOW], p[HEARS_HIGH]])
+    return p, np.ascontiguousarray(turns[:, pairs]).ravel()
+
+
+class Bank:
+    """The state of the bands of both legs."""
+
+    def __init__(self) -> None:
+        self._memory = np.zeros((6, LANES))
+        self._levels, self._amounts, self._roots = np.zeros((3, (CHUNK + _LAG) * LANES))
+        self.loudest, self.most = np.zeros(LANES), np.zeros(LANES)
+
+    def process(
+        self,
+        heard: np.ndarray,
+        block: np.ndarray,
+        position: int,
+        parameters: tuple[np.ndarray, np.ndarray],
+        coupling: float,
+    ) -> None:
+        """Turn block (2, frames) in place by what the detectors hear in `heard` (2, frames), which may be the block.
+
+        Afterwards `loudest` (LANES,) is the greatest power that each detector heard, `most` the greatest amount in dB.
+        """
+        self.loudest[:] = 0.0
+        self.most[:] = 0.0
+        _work(
+            heard,
+            block,
+            position,
+            *parameters,
+            coupling,
+            self._memory,
+            self._levels,
+            self._amounts,
+            self._roots,
+            self.loudest,
+            self.most,
+            _MASKS,
+        )

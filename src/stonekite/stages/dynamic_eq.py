@@ -1,0 +1,269 @@
+"""Dynamic EQ: bands that cut, or lift, only while what is in them is loud (signal/dynamic_bands.py).
+
+Each band of each leg has a detector of its own, which hears exactly the range that the band turns.
+"""
+
+import math
+from typing import Annotated, Any, Literal
+
+import msgspec
+import numpy as np
+
+from stonekite.lazy import lazy
+from stonekite.signal.delay import Delay
+from stonekite.signal.matrix import Matrix
+from stonekite.stages import detecting
+from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.compressor import LIMITING
+from stonekite.stages.detecting import DetectorShared
+from stonekite.stages.settings import Settings, choice, flag, number
+
+dynamics = lazy("stonekite.signal.dynamics")
+dynamic_bands = lazy("stonekite.signal.dynamic_bands")
+
+LABEL = "Dynamic EQ"
+HELP = "Bands that cut or lift only while they are loud, each leg by its own."
+BANDS = 8
+KNEE_DB = 6.0
+_HIGHEST = 0.49
+"""Of the rate: a band above it works as if it were there."""
+_WIDEST = 3.0
+"""So many times at the most a bell near half the rate is widened against the bent axis."""
+
+Shape = Literal["bell", "low-shelf", "high-shelf"]
+SHAPES: dict[Shape, str] = {"bell": "Bell", "low-shelf": "Low shelf", "high-shelf": "High shelf"}
+HEIGHT = "range_db"
+"""The setting that a handle's height stands for."""
+
+
+class Band(Settings, frozen=True, kw_only=True):
+    """One band: where it is, from which level on it moves, and how far it may go."""
+
+    shape: Annotated[Shape, choice("Shape", SHAPES, help="Which range the band hears and turns")] = "bell"
+    frequency_hz: Annotated[
+        float,
+        number(
+            "Frequency", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Centre or corner of the band"
+        ),
+    ] = 1000.0
+    range_db: Annotated[
+        float,
+        number(
+            "Range",
+            "dB",
+            -24.0,
+            24.0,
+            step=0.5,
+            help="How far the band goes at the most: cuts what is loud (−), or lifts it (+)",
+        ),
+    ] = -6.0
+    q: Annotated[
+        float,
+        number("Q", "", 0.2, 12.0, taper="log", step=1 / 12, help="Narrowness of a bell, edge of a shelf"),
+    ] = 1.0
+    threshold_db: Annotated[
+        float,
+        number("Threshold", "dB", -80.0, 0.0, step=0.5, help="Level in the band from which on it is turned"),
+    ] = -36.0
+    ratio: Annotated[
+        float,
+        number(
+            "Ratio",
+            ": 1",
+            1.0,
+            LIMITING,
+            taper="log",
+            step=1 / 8,
+            help="How fast it moves on beyond the threshold: at 2 : 1 by half a dB for each dB",
+        ),
+    ] = 3.0
+    attack_ms: Annotated[
+        float,
+        number("Attack", "ms", 0.05, 300.0, taper="log", step=1 / 4, help="Time to 63 % of a growing change"),
+    ] = 10.0
+    release_ms: Annotated[
+        float,
+        number(
+            "Release", "ms", 5.0, 3000.0, taper="log", step=1 / 4, help="Time to let go of 63 % of a change"
+        ),
+    ] = 150.0
+    on: Annotated[bool, flag("On", help="Whether the band is heard")] = True
+
+
+class DynamicEqSide(Side, frozen=True, kw_only=True):
+    """The bands of one leg. A band keeps its number when another one goes: its place is then None."""
+
+    bands: Annotated[tuple[Band | None, ...], msgspec.Meta(max_length=BANDS)] = ()
+    trim_db: Annotated[
+        float,
+        number(
+            "Detector trim",
+            "dB",
+            -24.0,
+            24.0,
+            step=0.5,
+            help="How much more or less the detectors hear of the leg",
+        ),
+    ] = 0.0
+    look_ahead_ms: Annotated[
+        float,
+        number(
+            "Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detectors are ahead of the sound"
+        ),
+    ] = 0.0
+
+
+class DynamicEqShared(DetectorShared, frozen=True, kw_only=True):
+    detection: Annotated[
+        Literal["peak", "rms"],
+        choice("Detector", {"peak": "Peak", "rms": "RMS"}, help="Follow every peak, or the power over 10 ms"),
+    ] = "rms"
+
+
+class DynamicEq(Stage, frozen=True, kw_only=True, tag="dynamic-eq"):
+    upper: DynamicEqSide | None = DynamicEqSide()
+    lower: DynamicEqSide | None = DynamicEqSide()
+    shared: DynamicEqShared = DynamicEqShared()
+
+
+STAGE = DynamicEq
+SIDE = DynamicEqSide
+
+
+def _works(band: Band | None) -> bool:
+    return band is not None and band.on and band.range_db != 0.0 and band.ratio > 1.0
+
+
+def _slope(band: Band) -> float:
+    return 1.0 if band.ratio >= LIMITING else 1.0 - 1.0 / band.ratio
+
+
+def _filter(band: Band, rate: float) -> tuple[float, float]:
+    """tan(pi f / rate) and the damping 1/Q of a band; that of a bell is widened against the bent axis, so that its
+    width in octaves stays (Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients").
+    """
+    angle = 2.0 * math.pi * min(band.frequency_hz, _HIGHEST * rate) / rate
+    damping = 1.0 / band.q
+    if band.shape == "bell":
+        damping = 2.0 * math.sinh(math.asinh(0.5 / band.q) * min(_WIDEST, angle / math.sin(angle)))
+    return math.tan(0.5 * angle), damping
+
+
+def gain_db(side: DynamicEqSide, band: Band, level_db: np.ndarray) -> np.ndarray:
+    """Gain in dB of a band for steady levels in dB of what its detector hears."""
+    beyond = np.asarray(level_db, dtype=float) - (band.threshold_db - side.trim_db)
+    amount = detecting.soft_knee(beyond, _slope(band), KNEE_DB, abs(band.range_db))
+    return np.copysign(amount, band.range_db)
+
+
+def response_with(
+    stage: DynamicEq, leg: LegName, gains_db: list[float], frequencies: np.ndarray, rate: float
+) -> np.ndarray:
+    """Complex response of a leg at frequencies (Hz) while its bands have these gains in dB."""
+    side = getattr(stage, leg)
+    bent = 1j * np.tan(np.pi * np.minimum(frequencies, _HIGHEST * rate) / rate)
+    found = np.ones(np.shape(frequencies), dtype=complex)
+    for band, gain in zip(side.bands if side is not None else (), gains_db, strict=False):
+        if band is None or not _works(band) or gain == 0.0:
+            continue
+        feed, damping = _filter(band, rate)
+        s, whole = bent / feed, 10.0 ** (gain / 20.0)
+        root = math.sqrt(whole)
+        middle, top, bottom = {
+            "bell": (whole, 1.0, 1.0),
+            "low-shelf": (root, 1.0, whole),
+            "high-shelf": (root, whole, 1.0),
+        }[band.shape]
+        found *= (top * s * s + middle * damping * s + bottom) / (s * s + damping * s + 1.0)
+    return found
+
+
+def response(stage: DynamicEq, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of a leg at frequencies (Hz) with every band as far as it may go."""
+    side = getattr(stage, leg)
+    gains = [0.0 if band is None else band.range_db for band in side.bands] if side is not None else []
+    return response_with(stage, leg, gains, frequencies, rate)
+
+
+def neutral(stage: DynamicEq) -> bool:
+    sides = [side for side in (stage.upper, stage.lower) if side is not None]
+    return not any(side.look_ahead_ms or any(_works(band) for band in side.bands) for side in sides)
+
+
+latency = detecting.latency
+
+
+class Coefficients:
+    """Parameters of all bands, how much the legs are coupled, and how long the sound is held back."""
+
+    def __init__(self, stage: DynamicEq, rate: float) -> None:
+        average = detecting.averaging(stage.shared, rate)
+        lanes: list[list[float] | None] = []
+        self.signs = np.ones((2, BANDS))
+        for row, leg in enumerate(LEGS):
+            side = getattr(stage, leg)
+            for k in range(BANDS):
+                band = side.bands[k] if side is not None and k < len(side.bands) else None
+                lanes.append(self._lane(side, band, average, rate) if _works(band) else None)
+                self.signs[row, k] = -1.0 if band is not None and band.range_db < 0 else 1.0
+        self.parameters = dynamic_bands.packed(lanes)
+        self.coupling = stage.shared.coupling / 100.0
+        self.delays = latency(stage, rate)
+
+    @staticmethod
+    def _lane(side: DynamicEqSide, band: Any, average: float, rate: float) -> list[float]:
+        feed, damping = _filter(band, rate)
+        return [
+            feed,
+            damping,
+            damping if band.shape == "bell" else 0.0,
+            1.0 if band.shape == "low-shelf" else 0.0,
+            1.0 if band.shape == "high-shelf" else 0.0,
+            band.threshold_db - side.trim_db,
+            _slope(band),
+            KNEE_DB,
+            abs(band.range_db),
+            math.copysign(1.0, band.range_db),
+            dynamics.smoothing(band.attack_ms * 1e-3, rate),
+            dynamics.smoothing(band.release_ms * 1e-3, rate),
+            average,
+            0.0 if band.shape == "bell" else 1.0,
+            1.0,
+        ]
+
+
+class State:
+    """The bands at work, the sound that is held back, and what happened last, for the pictures."""
+
+    def __init__(self, coefficients: Coefficients) -> None:
+        self.bank = dynamic_bands.Bank()
+        self.delay = Delay(coefficients.delays)
+        self.gains_db = np.zeros((2, BANDS))
+
+
+def prepare(stage: DynamicEq, rate: float, matrix: Matrix | None) -> Coefficients:
+    return Coefficients(stage, rate)
+
+
+def start(coefficients: Coefficients) -> State:
+    return State(coefficients)
+
+
+def layout(coefficients: Coefficients) -> tuple:
+    return coefficients.delays
+
+
+def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+    heard = block
+    if any(coefficients.delays):
+        heard = block.copy()
+        state.delay.process(block)
+    state.bank.process(heard, block, position, coefficients.parameters, coefficients.coupling)
+    state.gains_db = coefficients.signs * state.bank.most.reshape(2, BANDS)
+
+
+def bands_now(state: State) -> tuple[np.ndarray, np.ndarray]:
+    """Of the last block, each (2, BANDS): the greatest levels in dB that the detectors heard, without their trim, and
+    the gains in dB that went furthest."""
+    levels = 10.0 * np.log10(np.maximum(state.bank.loudest, 1e-16)).reshape(2, BANDS)
+    return levels, state.gains_db
