@@ -34,7 +34,11 @@ def test_a_steady_tone_in_the_band_is_turned_as_the_formula_says(range_db, level
     made = through(strip(side(band)), sine(1500, 1.0, level))
     wanted = gain_db(side(band), band, np.array([level - 3.01]))[0]  # the detector hears power
     over = level - 3.01 + 40
-    by_hand = 0.0 if over <= -3 else min(12.0 if range_db < 0 else 9.0, (over + 3) ** 2 / 24 if over < 3 else over / 2)
+    by_hand = (
+        0.0
+        if over <= -3
+        else min(12.0 if range_db < 0 else 9.0, (over + 3) ** 2 / 24 if over < 3 else over / 2)
+    )
     assert wanted == pytest.approx(np.copysign(by_hand, range_db), abs=1e-9)
     assert level_db(made[0, RATE // 2 :]) - level == pytest.approx(wanted, abs=0.1)
     assert np.array_equal(made[1], sine(1500, 1.0, level)[1])
@@ -45,7 +49,9 @@ def test_a_steady_tone_in_the_band_is_turned_as_the_formula_says(range_db, level
 def test_the_drawn_curve_is_that_of_what_plays(shape, range_db):
     # A loud tone holds the band at the end of its range; how much a quiet one beside it is turned shows the curve.
     where = {"bell": 1000.0, "low-shelf": 60.0, "high-shelf": 12_000.0}[shape]
-    band = Band(shape=shape, frequency_hz=1000, q=0.9, threshold_db=-80, range_db=range_db, ratio=100, **STILL)
+    band = Band(
+        shape=shape, frequency_hz=1000, q=0.9, threshold_db=-80, range_db=range_db, ratio=100, **STILL
+    )
     holding = sine(where, 3.0, -6)
     for hertz in (100.0, 500.0, 1400.0, 3000.0, 9000.0):
         sound = holding + sine(hertz, 3.0, -40)
@@ -73,7 +79,14 @@ def test_a_bell_is_as_wide_as_its_analogue_prototype(frequency, q):
 def constant_gains(attack: float, release: float, sound: np.ndarray) -> np.ndarray:
     """Amounts in dB by which a low shelf that hears everything turns a constant down."""
     band = Band(
-        shape="low-shelf", frequency_hz=5000, q=0.5, threshold_db=-40, ratio=100, range_db=-24, attack_ms=attack, release_ms=release
+        shape="low-shelf",
+        frequency_hz=5000,
+        q=0.5,
+        threshold_db=-40,
+        ratio=100,
+        range_db=-24,
+        attack_ms=attack,
+        release_ms=release,
     )
     return -20 * np.log10(np.abs(through(strip(side(band), detection="peak"), sound)[0] / sound[0]))
 
@@ -121,7 +134,12 @@ def test_coupling_carries_what_a_loud_leg_asks_for_across():
 
 
 def test_detector_trim_is_a_lower_threshold():
-    lower = [Band(**{**{n: getattr(b, n) for n in b.__struct_fields__}, "threshold_db": b.threshold_db - 5}) if b else None for b in BANDS]
+    lower = [
+        Band(**{**{n: getattr(b, n) for n in b.__struct_fields__}, "threshold_db": b.threshold_db - 5})
+        if b
+        else None
+        for b in BANDS
+    ]
     sound = noise(0.5)
     assert np.array_equal(through(strip(side(*BANDS, trim_db=5)), sound), through(strip(side(*lower)), sound))
 
@@ -136,7 +154,11 @@ def test_under_the_threshold_nothing_changes_even_with_one_leg_looking_ahead():
 
 def test_what_the_bands_say_of_themselves_is_what_they_do():
     kind = KINDS["dynamic-eq"]
-    stage = DynamicEq(id=1, upper=side(Band(threshold_db=-40, range_db=-6)), lower=side(None, Band(range_db=5, threshold_db=-50)))
+    stage = DynamicEq(
+        id=1,
+        upper=side(Band(threshold_db=-40, range_db=-6)),
+        lower=side(None, Band(range_db=5, threshold_db=-50)),
+    )
     coefficients = kind.prepare(stage, RATE, None)
     state = kind.start(coefficients)
     for start in range(0, RATE, 512):

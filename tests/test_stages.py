@@ -310,7 +310,9 @@ STAGES = {
     ),
     "dynamic-eq": DynamicEq(
         id=2,
-        upper=DynamicEqSide(bands=(DynamicBand(threshold_db=-60), None, DynamicBand(shape="low-shelf", range_db=6))),
+        upper=DynamicEqSide(
+            bands=(DynamicBand(threshold_db=-60), None, DynamicBand(shape="low-shelf", range_db=6))
+        ),
         lower=DynamicEqSide(bands=(DynamicBand(shape="high-shelf", threshold_db=-50),), look_ahead_ms=2),
     ),
     "limiter": Limiter(id=2, upper=LimiterSide(drive_db=12), lower=LimiterSide(drive_db=20, ceiling_db=-12)),

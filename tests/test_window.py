@@ -334,7 +334,7 @@ def test_everything_has_a_name_a_tooltip_and_fits(opened, qtbot):
             name = f"{type(widget).__name__} {widget.accessibleName()}"
             assert widget.accessibleName() or getattr(widget, "text", str)(), name
             if type(widget).__module__.startswith("stonekite"):
-                assert widget.toolTip() or type(widget).__name__ in ("KiteMap", "EqPicture"), name
+                assert widget.toolTip() or type(widget).__name__ in ("KiteMap", "BandsPicture"), name
             least = widget.minimumSizeHint()
             assert widget.width() >= least.width() and widget.height() >= least.height(), f"{name} at {size}"
             corner = widget.mapTo(opened, widget.rect().bottomRight())

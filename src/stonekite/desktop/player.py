@@ -197,7 +197,10 @@ class Player:
         points = live.scope()
         scope[:, : points.shape[1]] = points
         peak_in, reduction = live.take_reduction()
+        band_levels, band_gains = live.take_bands()
         self._status.write(
+            band_levels=band_levels,
+            band_gains=band_gains,
             peak_in=peak_in,
             reduction=reduction,
             playing=int(playing),

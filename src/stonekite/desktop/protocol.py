@@ -14,6 +14,7 @@ from stonekite.engine.listen import Listening
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
 from stonekite.session.types import Source, Strip
+from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
 
@@ -105,6 +106,8 @@ _STATUS = np.dtype(
         ("leg_levels", "f4", 4),
         ("peak_in", "f4", 2),
         ("reduction", "f4", 2),
+        ("band_levels", "f4", (2, MOVING_BANDS)),
+        ("band_gains", "f4", (2, MOVING_BANDS)),
         ("spectra", "f4", (4, BANDS)),
         ("scope", "f4", (2, SCOPE)),
         ("serial_end", "i8"),

@@ -19,7 +19,7 @@ LOW_HZ, HIGH_HZ = 20.0, 20_000.0
 SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
 RANGES_DB = (15.0, 27.0)
 _MARKS_HZ = (50, 100, 200, 500, 1000, 2000, 5000, 10_000)
-_FREQUENCIES = np.geomspace(LOW_HZ, HIGH_HZ, 400)
+FREQUENCIES = np.geomspace(LOW_HZ, HIGH_HZ, 400)
 
 
 def _word_of(hertz: float) -> str:
@@ -40,6 +40,11 @@ def _louder(db: float) -> str:
         return "equal on both sides"
     most = "over " if abs(db) >= 59.9 else ""
     return f"{most}{abs(db):.1f} dB louder on the {'left' if db > 0 else 'right'}"
+
+
+def in_db(response: np.ndarray) -> np.ndarray:
+    """Magnitudes of a complex response in dB."""
+    return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
 
 
 class ResponsePicture(QWidget):
@@ -72,11 +77,8 @@ class ResponsePicture(QWidget):
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
         if stage is not self._stage or rate != self._rate:
-            self._responses = {name: heard_response(stage, name, _FREQUENCIES, rate) for name in LEGS}
-            self._curves = {
-                name: 20 * np.log10(np.maximum(np.abs(response), 1e-6))
-                for name, response in self._responses.items()
-            }
+            self._responses = {name: heard_response(stage, name, FREQUENCIES, rate) for name in LEGS}
+            self._curves = {name: in_db(response) for name, response in self._responses.items()}
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self._redraw()
 
@@ -150,6 +152,7 @@ class ResponsePicture(QWidget):
         painter = QPainter(self)
         painter.drawPixmap(0, 0, self._ground)
         self._paint_spectra(painter)
+        self._paint_moving(painter)
         painter.drawPixmap(0, 0, self._front)
 
     def _pixmap(self, paint) -> QPixmap:
@@ -245,11 +248,19 @@ class ResponsePicture(QWidget):
     def _colour(self, leg: LegName):
         return roles.component(self._split.component(leg))
 
-    def _curve(self, leg: LegName) -> QPolygonF:
+    def _pen(self, leg: LegName) -> QPen:
+        """Of a leg's curve: solid in front, dashed behind."""
+        if leg != self._leg:
+            return QPen(mixed(self._colour(leg), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine)
+        heard = self._stage is not None and self._stage.inserted
+        return QPen(self._colour(leg) if heard else roles.muted, 2.2)
+
+    def _curve(self, levels_db: np.ndarray) -> QPolygonF:
+        """A line through levels at the picture's frequencies."""
         plot = self.plot()
-        heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
-        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))[:heard]
-        ys = plot.center().y() - self._curves[leg][:heard] / self.range_db * plot.height() / 2
+        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
+        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
+        ys = plot.center().y() - levels_db[:heard] / self.range_db * plot.height() / 2
         return _line(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
 
     def _paint_front(self, painter: QPainter) -> None:
@@ -258,14 +269,10 @@ class ResponsePicture(QWidget):
         plot = self.plot()
         painter.setClipRect(plot)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        opposite = other(self._leg)
-        heard = self._stage.inserted
-        if getattr(self._stage, opposite) is not None:
-            painter.setPen(QPen(mixed(self._colour(opposite), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine))
-            painter.drawPolyline(self._curve(opposite))
-        if getattr(self._stage, self._leg) is not None:
-            painter.setPen(QPen(self._colour(self._leg) if heard else roles.muted, 2.2))
-            painter.drawPolyline(self._curve(self._leg))
+        for leg in (other(self._leg), self._leg):
+            if getattr(self._stage, leg) is not None:
+                painter.setPen(self._pen(leg))
+                painter.drawPolyline(self._curve(self._curves[leg]))
         if self._image:
             self._paint_image(painter)
         painter.setClipping(False)
@@ -275,9 +282,9 @@ class ResponsePicture(QWidget):
     def _paint_image(self, painter: QPainter) -> None:
         """The angle between the legs: half the picture's height is half a turn."""
         plot = self.plot()
-        heard = int(np.searchsorted(_FREQUENCIES, self._rate / 2))
+        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))
         apart = phase_apart_deg(self._responses["upper"], self._responses["lower"])[:heard]
-        xs = np.linspace(plot.left(), plot.right(), len(_FREQUENCIES))[:heard]
+        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
         ys = plot.center().y() - apart / 180.0 * plot.height() / 2
         painter.setPen(QPen(roles.chalk, 1.2, Qt.PenStyle.DotLine))
         start = 0
@@ -306,6 +313,9 @@ class ResponsePicture(QWidget):
         return words + (
             f" ({_louder(together)} if they turned alike)" if abs(moved - together) > 0.05 else ""
         )
+
+    def _paint_moving(self, painter: QPainter) -> None:
+        """For stages whose curves follow the sound."""
 
     def _paint_handles(self, painter: QPainter) -> None:
         """For pictures that can be dragged."""
@@ -343,7 +353,7 @@ class ResponsePicture(QWidget):
         if not self.plot().contains(point) or not self._curves:
             return ""
         hertz = self.hertz_at(point.x())
-        at = int(np.argmin(np.abs(_FREQUENCIES - hertz)))
+        at = int(np.argmin(np.abs(FREQUENCIES - hertz)))
         rows = [
             f"{NAMES[self._split.component(leg)]} {self._curves[leg][at]:+.1f} dB".replace("-", "−")
             for leg in LEGS

@@ -4,9 +4,9 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QStackedWidget, QVBoxLayout
 
+from stonekite.desktop.bands_editor import BandsEditor
 from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
-from stonekite.desktop.eq_editor import EqEditor
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.stage_editor import StageEditor
 from stonekite.desktop.theme import NAMES, roles
@@ -22,6 +22,7 @@ class StagePanel(QFrame):
     presets_asked = Signal()
     smoothing_asked = Signal(object)
     detector_asked = Signal(object)
+    band_asked = Signal(object)
 
     def __init__(self, document: Document, actions: StageActions) -> None:
         super().__init__()
@@ -78,8 +79,9 @@ class StagePanel(QFrame):
         head.addStretch()
         for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
-        self.editors: dict[str, EqEditor | StageEditor] = {
-            kind: EqEditor(document) if kind == "eq" else StageEditor(document, kind) for kind in KINDS
+        self.editors: dict[str, BandsEditor | StageEditor] = {
+            name: BandsEditor(document, name) if hasattr(kind, "OF_BANDS") else StageEditor(document, name)
+            for name, kind in KINDS.items()
         }
         self._stack = QStackedWidget()
         layout = QVBoxLayout(self)
@@ -94,6 +96,8 @@ class StagePanel(QFrame):
             editor.view.smoothing_asked.connect(self._smoothing_chosen)
             if isinstance(editor, StageEditor):
                 editor.detector_asked.connect(self.detector_asked)
+            else:
+                editor.alone_asked.connect(self.band_asked)
         self.leg_choice.chosen.connect(
             lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
         )
@@ -108,9 +112,9 @@ class StagePanel(QFrame):
         self.more.clicked.connect(self.open_more)
 
     @property
-    def eq(self) -> EqEditor:
+    def eq(self) -> BandsEditor:
         editor = self.editors["eq"]
-        assert isinstance(editor, EqEditor)
+        assert isinstance(editor, BandsEditor)
         return editor
 
     def open_more(self) -> QMenu:
@@ -135,10 +139,11 @@ class StagePanel(QFrame):
     def show_heard(self, what: str | None) -> None:
         """What is listened to alone: "change", "band", "detector" or nothing of the kind."""
         self.change.setChecked(what == "change")
-        self.eq.alone.setChecked(what == "band")
         for editor in self.editors.values():
             if isinstance(editor, StageEditor):
                 editor.detector.setChecked(what == "detector")
+            else:
+                editor.alone.setChecked(what == "band")
 
     def _smoothing_chosen(self, parts: int) -> None:
         for editor in self.editors.values():
@@ -184,3 +189,5 @@ class StagePanel(QFrame):
         editor.show_spectra(np.asarray(status["spectra"]))  # type: ignore[attr-defined]
         if isinstance(editor, StageEditor) and status["playing"]:
             editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))
+        elif isinstance(editor, BandsEditor):
+            editor.show_bands_now(np.array(status["band_levels"]), np.array(status["band_gains"]))

@@ -199,7 +199,7 @@ class Window(QMainWindow):
         self.panel.detector_asked.connect(
             lambda leg: self._hear_alone("detector" if leg else None, leg or "upper")
         )
-        self.panel.eq.alone_asked.connect(self._hear_band)
+        self.panel.band_asked.connect(self._hear_band)
         self.panel.eq.match_asked.connect(self.matching.ask)
         self.matching.found.connect(self.panel.eq.use_bands)
         self.source_view.opening_asked.connect(self.opening.ask_open)

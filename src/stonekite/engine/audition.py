@@ -1,13 +1,12 @@
 """What a strip sounds like while something in it is listened to alone: never saved, never exported."""
 
-from typing import Literal
+from typing import Any, Literal
 
 import msgspec
 
 from stonekite.session.edits import other
 from stonekite.session.types import LegName, Strip
 from stonekite.stages.base import Stage
-from stonekite.stages.eq import Band, Eq
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.registry import kind_of
 
@@ -42,13 +41,13 @@ def _heard(stage: Stage, audition: Audition) -> Stage:
     if audition.what == "detector":
         return kind_of(stage).detector(stage)  # type: ignore[attr-defined]
     side = getattr(stage, audition.leg)
-    bands = side.bands if isinstance(stage, Eq) and side is not None else ()
+    bands = getattr(side, "bands", ())
     band = bands[audition.slot] if audition.slot < len(bands) else None
     only = band_range(band) if band is not None else None
     return Filter(id=stage.id, upper=only, lower=only)
 
 
-def band_range(band: Band) -> FilterSide:
+def band_range(band: Any) -> FilterSide:
     """The part of the spectrum that a band works on."""
     f, half = band.frequency_hz, 2 ** (0.5 / band.q)
     if band.shape in ("low-shelf", "high-pass"):

@@ -187,6 +187,13 @@ class Chain:
                 return node.kind.meter(node.state)
         return np.zeros(2)
 
+    def bands_now(self, stage: int) -> tuple[np.ndarray, np.ndarray] | None:
+        """What the bands of a stage hear and do now, each (2, bands) in dB, if their gains follow the sound."""
+        for node in self._nodes:
+            if node.id == stage and hasattr(node.kind, "bands_now"):
+                return node.kind.bands_now(node.state)
+        return None
+
     def _place_of(self, tap: Tap | None) -> int:
         """How many working stages come before the tapped one."""
         before = [stage.id for stage in self.strip.stages]

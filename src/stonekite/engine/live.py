@@ -7,10 +7,16 @@ from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal import biquads
 from stonekite.signal.ring import Ring
+from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
 _WINDOW_S = 0.17
 _FALL_DB = 1.6  # the spectrum falls by this per look at the most
+
+
+def silent_bands() -> tuple[np.ndarray, np.ndarray]:
+    """Levels and gains (2, bands) in dB of bands that hear nothing."""
+    return np.full((2, MOVING_BANDS), -160.0), np.zeros((2, MOVING_BANDS))
 
 
 class Live:
@@ -33,6 +39,7 @@ class Live:
         self.spectra_db = np.full((4, BANDS), -150.0)
         self._peak_in = np.zeros(2)
         self._reduction_db = np.zeros(2)
+        self._bands_db = silent_bands()
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""
@@ -64,6 +71,17 @@ class Live:
         level = 20 * np.log10(np.maximum(self._peak_in, 1e-8))
         taken = level, self._reduction_db
         self._peak_in, self._reduction_db = np.zeros(2), np.zeros(2)
+        return taken
+
+    def move_bands(self, levels_db: np.ndarray, gains_db: np.ndarray) -> None:
+        """Take note of what the bands of a stage hear and do, each (2, bands) in dB."""
+        levels, gains = self._bands_db
+        further = np.abs(gains_db) > np.abs(gains)
+        self._bands_db = np.maximum(levels, levels_db), np.where(further, gains_db, gains)
+
+    def take_bands(self) -> tuple[np.ndarray, np.ndarray]:
+        """The greatest levels that the bands heard and the gains that went furthest since the last look."""
+        taken, self._bands_db = self._bands_db, silent_bands()
         return taken
 
     def fade(self) -> None:

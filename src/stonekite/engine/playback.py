@@ -138,6 +138,8 @@ class Playback:
             self._live.hear(processed, unprocessed, before, after)
             if self.watched is not None:
                 self._live.reduce(before, self._player.chain.reduction_db(self.watched))
+                if (bands := self._player.chain.bands_now(self.watched)) is not None:
+                    self._live.move_bands(*bands)
         return self._listener.process(processed, unprocessed)
 
     def _source(self, frames: int) -> np.ndarray:

@@ -163,10 +163,8 @@ def _turn(block, start, count, turns, roots, memory, masks):
     one, two, minus = splat(1.0), splat(2.0), splat(-1.0)
     y = zero()
     for step in range(count + _LAG):
-        if step < count:
-            x = push_pair(y, block[0, start + step], block[1, start + step])
-        else:
-            x = push_pair(y, 0.0, 0.0)
+        heard = step < count
+        x = push_pair(y, block[0, start + step] if heard else 0.0, block[1, start + step] if heard else 0.0)
         root = load(roots, step * LANES)
         whole = fma(root, root, minus)
         v3 = fma(minus, second, x)
@@ -193,9 +191,7 @@ def _turn(block, start, count, turns, roots, memory, masks):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _work(
-    heard, block, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks
-):
+def _work(heard, block, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks):
     frames = block.shape[1]
     flat = memory.ravel()
     start = 0

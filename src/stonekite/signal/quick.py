@@ -3,7 +3,6 @@
 Both have a relative error under 2e-9: far below a hundredth of a bit of a 24-bit sample.
 """
 
-import numpy as np
 from llvmlite import ir
 from numba import njit, types
 from numba.extending import intrinsic

@@ -63,7 +63,10 @@ class Kind(Protocol):
     A kind whose output level depends on its input level also offers `curve(stage, leg, level_db)`, steady levels out
     in dB, and `meter(state)`, the greatest reduction (2,) in dB of the last block. A kind with a detector that hears
     through filters says so by `detector(stage)`, the stage of another kind that sounds like what it hears; its
-    `response` is then that of the detector. `HANDLES` are points of its picture to drag (stages/handles.py).
+    `response` is then that of the detector. `HANDLES` are points of its picture to drag (stages/handles.py). A kind
+    whose sides are lists of bands says so by `OF_BANDS` (stages/banded.py). If their gains follow the sound, it also
+    offers `bands_now(state)`, levels that the bands hear and gains that they have now, both (2, most) in dB, and
+    `response_with(stage, leg, gains_db, frequencies, rate)`, the response with such gains.
 
     `matrix` is that of a mid/side split, None where the legs are left and right. The mix, the kept level
     and what brings the legs back into time are the engine's, not the kind's.

@@ -13,6 +13,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.signal.matrix import Matrix
 from stonekite.stages import detecting
+from stonekite.stages.banded import Bands
 from stonekite.stages.base import LEGS, LegName, Side, Stage
 from stonekite.stages.compressor import LIMITING
 from stonekite.stages.detecting import DetectorShared
@@ -32,8 +33,6 @@ _WIDEST = 3.0
 
 Shape = Literal["bell", "low-shelf", "high-shelf"]
 SHAPES: dict[Shape, str] = {"bell": "Bell", "low-shelf": "Low shelf", "high-shelf": "High shelf"}
-HEIGHT = "range_db"
-"""The setting that a handle's height stands for."""
 
 
 class Band(Settings, frozen=True, kw_only=True):
@@ -128,6 +127,7 @@ class DynamicEq(Stage, frozen=True, kw_only=True, tag="dynamic-eq"):
 
 STAGE = DynamicEq
 SIDE = DynamicEqSide
+OF_BANDS = Bands(Band, BANDS, SHAPES, "range_db")
 
 
 def _works(band: Band | None) -> bool:

@@ -14,6 +14,7 @@ from stonekite.lazy import lazy
 from stonekite.signal import design
 from stonekite.signal.matrix import Matrix
 from stonekite.stages import cascade
+from stonekite.stages.banded import Bands
 from stonekite.stages.base import LegName, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -33,7 +34,7 @@ SHAPES: dict[Shape, str] = {
     "low-pass": "Low-pass",
     "notch": "Notch",
 }
-WITH_GAIN = ("bell", "low-shelf", "high-shelf", "tilt")
+WITHOUT_GAIN = ("high-pass", "low-pass", "notch")
 WITH_SLOPE = ("high-pass", "low-pass")
 
 
@@ -91,6 +92,7 @@ class Eq(Stage, frozen=True, kw_only=True, tag="eq"):
 
 STAGE = Eq
 SIDE = EqSide
+OF_BANDS = Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE)
 
 
 def band_sections(band: Band, rate: float) -> np.ndarray:
@@ -126,7 +128,7 @@ def response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float) -> n
 
 
 def _does_nothing(band: Band | None) -> bool:
-    return band is None or not band.on or (band.shape in WITH_GAIN and band.gain_db == 0.0)
+    return band is None or not band.on or (band.shape not in WITHOUT_GAIN and band.gain_db == 0.0)
 
 
 def neutral(stage: Eq) -> bool:
