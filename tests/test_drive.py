@@ -12,6 +12,11 @@ from stonekite.session.types import Split, Strip
 from stonekite.stages.drive import Drive, DriveShared, DriveSide, bend
 
 
+def side_of(**settings) -> DriveSide:
+    """A side that is not turned down."""
+    return DriveSide(**{"level_db": 0.0, **settings})
+
+
 def drive(side: DriveSide, split: Split = LEFT_RIGHT, quality: str = "standard") -> Strip:
     return Strip(
         split=split, stages=(Drive(id=2, upper=side, lower=side, shared=DriveShared(quality=quality)),)
@@ -42,7 +47,7 @@ def pure(hertz: float) -> np.ndarray:
 def test_what_folds_back_is_far_down(rate, quality, allowed_db, curve, asymmetry):
     count = 1 << 15
     tone = np.sin(2 * np.pi * 5000.0 * np.arange(count + rate) / rate)
-    side = DriveSide(curve=curve, drive_db=24.0, asymmetry=asymmetry)
+    side = side_of(curve=curve, drive_db=24.0, asymmetry=asymmetry)
     out = Chain(drive(side, quality=quality), rate).process(np.stack([tone, tone]), 0)[0, rate:]
     found, hertz = lines(out), np.fft.rfftfreq(count, 1 / rate)
     overtone = np.abs(hertz - 5000.0 * np.round(hertz / 5000.0)) < 60.0
@@ -55,7 +60,7 @@ def test_what_folds_back_is_far_down(rate, quality, allowed_db, curve, asymmetry
 @pytest.mark.parametrize("asymmetry", [0.0, 70.0])
 def test_nothing_of_it_is_direct_current(curve, asymmetry):
     saw = np.tile(np.linspace(-0.2, 0.9, 96) ** 3, 2000)  # unequal halves of its own
-    out = through(drive(DriveSide(curve=curve, drive_db=18, asymmetry=asymmetry)), np.stack([saw, saw]))
+    out = through(drive(side_of(curve=curve, drive_db=18, asymmetry=asymmetry)), np.stack([saw, saw]))
     assert abs(out[0, 96_000:][: 96 * 900].mean()) < 1e-6
 
 
@@ -64,7 +69,7 @@ def test_overtones_of_the_soft_curve_are_those_of_theory(drive_db):
     """erf(a sin x) = sum over odd n of 2 a exp(-a^2/2) / (n sqrt(pi)) (I_(n-1)/2 + I_(n+1)/2)(a^2/2) sin n x."""
     a = 0.5 * np.sqrt(np.pi) * 10 ** (drive_db / 20)
     tone = pure(750.0)
-    out = through(drive(DriveSide(drive_db=drive_db)), np.stack([tone, tone]))[0, RATE:]
+    out = through(drive(side_of(drive_db=drive_db)), np.stack([tone, tone]))[0, RATE:]
     for n in (1, 3, 5, 7, 9):
         z = a * a / 2
         wanted = 2 * a / (n * np.sqrt(np.pi)) * (special.ive((n - 1) / 2, z) + special.ive((n + 1) / 2, z))
@@ -77,7 +82,7 @@ def test_overtones_of_the_soft_curve_are_those_of_theory(drive_db):
 def test_overtones_of_the_other_curves_are_their_fourier_series(curve):
     """By the trapezoid rule over one period, which is exact for what is periodic."""
     phase = np.arange(1 << 16) / (1 << 16) * 2 * np.pi
-    side = DriveSide(curve=curve, drive_db=9.0, asymmetry=30.0)
+    side = side_of(curve=curve, drive_db=9.0, asymmetry=30.0)
     period = bend(side, np.sin(phase))
     tone = pure(750.0)
     out = through(drive(side), np.stack([tone, tone]))[0, RATE:]
@@ -88,8 +93,8 @@ def test_overtones_of_the_other_curves_are_their_fourier_series(curve):
 
 def test_a_tone_on_each_side_stays_there_or_mixes_as_the_split_has_it():
     sound = np.stack([pure(1000.0), pure(1300.0)]) * 0.5
-    apart = through(drive(DriveSide(drive_db=18)), sound)[:, RATE:]
-    together = through(drive(DriveSide(drive_db=18), Split()), sound)[:, RATE:]
+    apart = through(drive(side_of(drive_db=18)), sound)[:, RATE:]
+    together = through(drive(side_of(drive_db=18), Split()), sound)[:, RATE:]
     # Of an odd curve: what has two parts of the left tone comes out on the right, and the other way round.
     for row, hertz in ((1, 2 * 1000 - 1300), (1, 2 * 1000 + 1300), (0, 2 * 1300 - 1000)):
         assert line(apart[0], hertz) < -110 and line(apart[1], hertz) < -110
@@ -102,7 +107,7 @@ def test_raised_side_drives_the_side_as_hard_as_the_middle():
     sound = np.stack([middle + side, middle - side]) * 0.3
     overtones = {}
     for matrix in ("half-sum", "raised-side"):
-        out = through(drive(DriveSide(drive_db=12), Split(matrix=matrix)), sound)[:, RATE:]
+        out = through(drive(side_of(drive_db=12), Split(matrix=matrix)), sound)[:, RATE:]
         folded = 0.5 * (out[0] - out[1])
         overtones[matrix] = line(folded, 3900.0) - line(folded, 1300.0)
         if matrix == "raised-side":  # bent as hard as the middle, and given back at half
@@ -113,11 +118,11 @@ def test_raised_side_drives_the_side_as_hard_as_the_middle():
 
 def test_tones_before_and_after_turn_round_the_middle_and_undo_each_other():
     quiet = noise(1.0) * 1e-5
-    plain = through(drive(DriveSide(drive_db=0.0)), quiet)
-    tilted = through(drive(DriveSide(drive_db=0.0, tone_before_db=9.0, tone_after_db=-9.0)), quiet)
+    plain = through(drive(side_of(drive_db=0.0)), quiet)
+    tilted = through(drive(side_of(drive_db=0.0, tone_before_db=9.0, tone_after_db=-9.0)), quiet)
     assert np.abs(tilted - plain).max() < 1e-3 * np.abs(plain).max()
     low, high = pure(60.0) * 1e-5, pure(8000.0) * 1e-5
     for tone, wanted in ((low, -4.5), (high, 4.5)):
-        out = through(drive(DriveSide(drive_db=0.0, tone_before_db=9.0)), np.stack([tone, tone]))[0]
+        out = through(drive(side_of(drive_db=0.0, tone_before_db=9.0)), np.stack([tone, tone]))[0]
         rise = 20 * np.log10(np.abs(out[RATE // 4 : RATE // 2]).max() / np.abs(tone).max())
         assert abs(rise - wanted) < 0.6

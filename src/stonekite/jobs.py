@@ -6,6 +6,7 @@ import msgspec
 
 from stonekite.engine.export import Parts
 from stonekite.files.audio import Bits
+from stonekite.measure.tones import Line
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
 
@@ -54,6 +55,26 @@ class Spectra(msgspec.Struct, tag=True):
     reference: Source | None = None
 
 
+class FindTones(msgspec.Struct, tag=True):
+    """Find what a stage makes of two tones: of the test pair, or of the strongest ones around a frame."""
+
+    number: int
+    stem: Stem
+    stage: int
+    frame: int | None = None
+
+
+class TonesFound(msgspec.Struct, tag=True):
+    """Frequencies of the tones (0: none), levels of their products, and of the programme the spectra (4, bands) in dB:
+    left and right before the stage, then after it."""
+
+    number: int
+    first_hz: float
+    second_hz: float
+    lines: list[Line]
+    spectra: list[list[float]]
+
+
 class Analysed(msgspec.Struct, tag=True):
     """Figures with None for what is silent or does not exist, and the overview files.
 
@@ -96,5 +117,5 @@ class Cancelled(msgspec.Struct, tag=True):
     number: int
 
 
-Request = Analyse | Export | Spectra | Separate | Cancel
-Answer = Progress | Analysed | SpectraFound | Written | Failed | Cancelled
+Request = Analyse | Export | Spectra | Separate | FindTones | Cancel
+Answer = Progress | Analysed | SpectraFound | TonesFound | Written | Failed | Cancelled

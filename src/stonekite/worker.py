@@ -17,6 +17,7 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
+from stonekite.engine import tones
 from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
 from stonekite.engine.overview import Overview
@@ -32,11 +33,13 @@ from stonekite.jobs import (
     Cancelled,
     Export,
     Failed,
+    FindTones,
     Progress,
     Request,
     Separate,
     Spectra,
     SpectraFound,
+    TonesFound,
     Written,
 )
 from stonekite.measure.loudness import Loudness
@@ -55,13 +58,15 @@ class Worker:
     def __init__(self) -> None:
         self._known: tuple[Source, Known] | None = None
 
-    def run(self, request: Analyse | Export | Spectra | Separate) -> Steps:
+    def run(self, request: Analyse | Export | Spectra | Separate | FindTones) -> Steps:
         """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
         try:
             if isinstance(request, Analyse):
                 yield from self._analyse(request)
             elif isinstance(request, Spectra):
                 yield from self._spectra(request)
+            elif isinstance(request, FindTones):
+                yield self._tones(request)
             elif isinstance(request, Separate):
                 source = request.source
                 paths = separate(Path(source.path), Path(request.folder), channels=source.channels)
@@ -119,6 +124,16 @@ class Worker:
         if request.reference is not None:
             found = yield from self._averages(request, request.reference, Strip(split=strip.split))
         yield SpectraFound(request.number, legs, found)
+
+    def _tones(self, request: FindTones) -> TonesFound:
+        stem = request.stem
+        if request.frame is None:
+            stage = next(stage for stage in stem.strip.stages if stage.id == request.stage)
+            found = tones.test_pair(stage, stem.strip.split, stem.source.rate)
+        else:
+            found = tones.programme(stem, request.stage, request.frame)
+        spectra = [] if found.spectra is None else found.spectra.tolist()
+        return TonesFound(request.number, found.first_hz, found.second_hz, found.lines, spectra)
 
     def _averages(
         self, request: Spectra, source: Source, strip: Strip

@@ -114,6 +114,7 @@ class BandRow(QWidget):
             if band.shape not in self._of.flat:
                 height = self._of.height
                 gain = self._settings[height].shown(getattr(band, height)).removesuffix(" dB")
+                gain = f"to {gain}" if self._live is not None else gain
                 place = bottom if roomy else Qt.AlignmentFlag.AlignTop
                 painter.drawText(inner, place | Qt.AlignmentFlag.AlignRight, gain)
             if self._live is not None and band.on:
@@ -238,7 +239,8 @@ class BandsEditor(QWidget):
             field.setMaximumWidth(170)
             last.addWidget(field, 1)
         last.addWidget(self.match)
-        last.addStretch(1)
+        if len(self.sides) == 1:
+            last.addStretch(1)
         last.addWidget(self.view)
         rows.append(last)
         for row in rows:

@@ -18,33 +18,48 @@ class Errands(QObject):
         self._child: Child | None = None
         self._number = 0
         self._words = ""
+        self._busy = False
         self._then: Callable[[Answer], None] = lambda answer: None
 
+    @property
+    def busy(self) -> bool:
+        """Whether a new request would end one that is running."""
+        return self._busy
+
     def send(self, make: Callable[[int], Request], words: str, then: Callable[[Answer], None]) -> None:
-        """Have a request carried out; `make` gives it its number, `words` say what is done, `then` gets the answer."""
+        """Have a request carried out; `make` gives it its number, `words` say what is done (nothing: it is not worth a
+        word), `then` gets the answer.
+        """
         if self._child is None:
             self._child = Child("stonekite.worker", Answer, parent=self)
             self._child.told.connect(self._hear)
             self._child.ended.connect(self._ended)
         self._number += 1
         self._words, self._then = words, then
-        self.said.emit(f"{words}…")
+        self._busy = True
+        self._say(f"{words}…")
         self._child.send(make(self._number))
 
     def _hear(self, answer: Answer) -> None:
         if answer.number != self._number:
             return
+        self._busy = isinstance(answer, Progress)
         if isinstance(answer, Progress):
-            self.said.emit(f"{self._words}… {answer.done * 100:.0f} %")
+            self._say(f"{self._words}… {answer.done * 100:.0f} %")
         elif isinstance(answer, Failed):
             self.said.emit(answer.sentence)
         else:
-            self.said.emit("")
+            self._say("")
             self._then(answer)
+
+    def _say(self, sentence: str) -> None:
+        if self._words:
+            self.said.emit(sentence)
 
     def _ended(self, code: int) -> None:
         self._child = None
-        self.said.emit(f"{self._words}: stopped unexpectedly; try again.")
+        self._busy = False
+        self.said.emit(f"{self._words or 'A measurement'}: stopped unexpectedly; try again.")
 
     def close(self) -> None:
         """End the worker."""

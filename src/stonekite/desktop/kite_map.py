@@ -465,6 +465,10 @@ def _sign(stage: Stage, leg: LegName) -> QPainterPath:
     if hasattr(kind, "curve"):
         span = np.linspace(-54.0, 0.0, len(_SIGN_HZ))
         levels = (kind.curve(stage, leg, span) + 27.0) / 27.0 * _SIGN_DB
+    elif hasattr(kind, "bend") and getattr(stage, leg) is not None:
+        span = np.linspace(-1.0, 1.0, len(_SIGN_HZ))
+        bent = kind.bend(getattr(stage, leg), span)
+        levels = bent / max(1e-3, float(np.abs(bent).max())) * 0.8 * _SIGN_DB
     else:
         response = np.abs(heard_response(stage, leg, _SIGN_HZ, _SIGN_RATE))
         levels = 20 * np.log10(np.maximum(response, 1e-4))

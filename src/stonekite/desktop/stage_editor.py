@@ -9,11 +9,13 @@ from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QSizePolicy, QVBoxLayo
 
 from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
-from stonekite.desktop.dynamics_picture import CurvePicture, HistoryPicture
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.handle_picture import HandlePicture
+from stonekite.desktop.history_picture import HistoryPicture
 from stonekite.desktop.response_picture import ResponsePicture
 from stonekite.desktop.theme import NAMES, roles
+from stonekite.desktop.tones_picture import TonesPicture
+from stonekite.desktop.transfer_picture import BendPicture, CurvePicture, TransferPicture
 from stonekite.desktop.view_bar import ViewBar
 from stonekite.session.edits import put_linked
 from stonekite.session.types import LEGS, LegName
@@ -58,6 +60,8 @@ class SettingsRow(QWidget):
                 label.setObjectName("muted")
                 row.addWidget(label)
             row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
+        if not any(isinstance(control, ValueField) for control in self.controls.values()):
+            row.addStretch(1)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     @staticmethod
@@ -172,20 +176,30 @@ class StageEditor(QWidget):
             self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
 
     def _build_pictures(self, kind: str) -> QHBoxLayout:
-        """The response; before it, where level in and out differ, the curve and what it did lately."""
+        """The response; before it, where level in and out differ, the curve and what it did lately; where the stage
+        bends, its curve and what it makes of two tones.
+        """
         row = QHBoxLayout()
         row.setSpacing(10)
-        self.curve: CurvePicture | None = None
+        self.curve: TransferPicture | None = None
         self.history: HistoryPicture | None = None
-        if hasattr(KINDS[kind], "curve"):
-            self.curve = CurvePicture(KINDS[kind].CURVE_HANDLE)  # type: ignore[attr-defined]
+        self.tones: TonesPicture | None = None
+        found: Any = KINDS[kind]
+        if hasattr(found, "curve"):
+            self.curve = CurvePicture(found.CURVE_HANDLE)
             self.history = HistoryPicture()
+            self.picture.show_title("what the detector hears")
+            self.picture.setVisible(hasattr(found, "detector"))
+            self.view.setVisible(hasattr(found, "detector"))
+        elif hasattr(found, "bend"):
+            self.curve = BendPicture(found.BEND_HANDLE)
+            self.tones = TonesPicture()
+        if self.curve is not None:
             self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
             row.addWidget(self.curve, 2)
-            row.addWidget(self.history, 4)
-            self.picture.show_title("what the detector hears")
-            self.picture.setVisible(hasattr(KINDS[kind], "detector"))
-            self.view.setVisible(hasattr(KINDS[kind], "detector"))
+        for picture in (self.history, self.tones):
+            if picture is not None:
+                row.addWidget(picture, 4)
         row.addWidget(self.picture, 4)
         return row
 
@@ -202,8 +216,9 @@ class StageEditor(QWidget):
         if stage is None:
             return
         split = self._document.strip.split
-        if self.curve is not None and self.history is not None:
+        if self.curve is not None:
             self.curve.show_stage(stage, leg, split)
+        if self.history is not None:
             self.history.show_stage(leg, split)
         self.picture.show_stage(stage, leg, split, self._document.stem.source.rate)
         for name, row in self.rows.items():
@@ -219,8 +234,9 @@ class StageEditor(QWidget):
 
     def show_reduction(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
         """Levels in dBFS that go in (2,) and reductions in dB (2,), while it plays."""
-        if self.curve is not None and self.history is not None:
+        if self.curve is not None:
             self.curve.show_live(peak_in, reduction)
+        if self.history is not None:
             self.history.add(peak_in, reduction)
 
     def _put(self, leg: LegName, values: dict[str, Any], token: object) -> None:

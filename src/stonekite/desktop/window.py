@@ -43,6 +43,7 @@ from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.stage_panel import StagePanel
 from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
+from stonekite.desktop.tone_finding import ToneFinding
 from stonekite.desktop.transport import Transport
 from stonekite.engine.audition import Audition, auditioned
 from stonekite.engine.overview import sketch
@@ -94,6 +95,7 @@ class Window(QMainWindow):
         self._simulated = False
         self._measured: Analysed | None = None
         self._build()
+        self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
         self._connect()

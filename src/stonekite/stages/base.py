@@ -12,6 +12,15 @@ LegName = Literal["upper", "lower"]
 LEGS: tuple[LegName, LegName] = ("upper", "lower")
 
 
+LevelKept = Annotated[
+    bool,
+    flag(
+        "Keep level",
+        help="Give back the loudness that the stage adds or takes, so that in and out are equally loud",
+    ),
+]
+
+
 class Side(Settings, frozen=True, kw_only=True):
     """One side of a stage: a kind adds its settings."""
 
@@ -41,13 +50,7 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     inserted: Annotated[bool, flag("In", help="Whether the stage is heard")] = True
     linked: Annotated[bool, flag("Linked", help="An edit of one side goes to the other")] = False
     unlinked: tuple[str, ...] = ()
-    level_kept: Annotated[
-        bool,
-        flag(
-            "Keep level",
-            help="Give back the loudness that the stage adds or takes, so that in and out are equally loud",
-        ),
-    ] = False
+    level_kept: LevelKept = False
     kept_db: Annotated[
         float,
         number("Given back", "dB", -36.0, 36.0, step=0.1, help="Gain that keeps the level, as measured"),
@@ -60,6 +63,7 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 class Kind(Protocol):
     """What a module in `stonekite.stages` offers. `stage` is a value of its STAGE type.
 
+    A kind that bends its legs also offers `bend(side, values)`, steady values out of values in, and a BEND_HANDLE.
     A kind whose output level depends on its input level also offers `curve(stage, leg, level_db)`, steady levels out
     in dB, and `meter(state)`, the greatest reduction (2,) in dB of the last block. A kind with a detector that hears
     through filters says so by `detector(stage)`, the stage of another kind that sounds like what it hears; its

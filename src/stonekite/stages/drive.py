@@ -15,7 +15,8 @@ from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import Matrix
 from stonekite.signal.pairs import on_both
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.base import LEGS, LegName, LevelKept, Side, Stage
+from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
 shaping = lazy("stonekite.signal.shaping")
@@ -26,6 +27,7 @@ TONE_HZ, TONE_Q = 700.0, 0.4
 DC_HZ = 3.0
 BIAS = 0.8
 """Of the height of the curve, at full asymmetry."""
+BEND_HANDLE = Handle("D", x="drive_db", wheel="asymmetry")
 FACTORS = {"standard": 8, "high": 16}
 
 
@@ -76,7 +78,7 @@ class DriveSide(Side, frozen=True, kw_only=True):
     ] = 0.0
     level_db: Annotated[
         float, number("Level", "dB", -36.0, 12.0, step=0.5, help="Level of what was driven")
-    ] = 0.0
+    ] = -12.0
 
 
 class DriveShared(Settings, frozen=True, kw_only=True):
@@ -91,6 +93,7 @@ class DriveShared(Settings, frozen=True, kw_only=True):
 
 
 class Drive(Stage, frozen=True, kw_only=True, tag="drive"):
+    level_kept: LevelKept = True
     upper: DriveSide | None = DriveSide()
     lower: DriveSide | None = DriveSide()
     shared: DriveShared = DriveShared()

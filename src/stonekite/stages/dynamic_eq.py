@@ -96,7 +96,7 @@ class DynamicEqSide(Side, frozen=True, kw_only=True):
     trim_db: Annotated[
         float,
         number(
-            "Detector trim",
+            "Trim",
             "dB",
             -24.0,
             24.0,

@@ -1,0 +1,148 @@
+"""The picture of what a stage did lately, whose output level depends on its input level."""
+
+from collections import deque
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import QWidget
+
+from stonekite.desktop.theme import NAMES, font, mixed, roles
+from stonekite.desktop.transfer_picture import LOW_DB
+from stonekite.session.edits import other
+from stonekite.session.types import LEGS, LegName, Split
+
+LOOKS = 240
+"""So many looks, 30 a second, are in the history."""
+_DEEP_DB = 24.0
+TARGET_DB = (2.0, 4.0)
+"""The range of reductions that is marked."""
+
+
+def _less(reduction_db: float) -> str:
+    return f"−{reduction_db:.1f}" if reduction_db >= 0.05 else "0.0"
+
+
+class HistoryPicture(QWidget):
+    """The last seconds: what went in, and how much was taken away on both legs; figures beside it."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setMinimumSize(200, 80)
+        self.setAccessibleName("Reduction of both legs")
+        self.setToolTip(
+            "Reduction hangs from the top; what went into the leg in front stands below. Click to forget what was. "
+            f"The band marks {TARGET_DB[0]:g} to {TARGET_DB[1]:g} dB"
+        )
+        self._looks: deque[tuple[np.ndarray, np.ndarray]] = deque(maxlen=LOOKS)
+        self._leg: LegName = "upper"
+        self._split = Split()
+
+    def sizeHint(self) -> QSize:
+        return QSize(420, 210)
+
+    def show_stage(self, leg: LegName, split: Split) -> None:
+        self._leg, self._split = leg, split
+        self.update()
+
+    def add(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
+        """One look more: levels in dBFS (2,) and reductions in dB (2,)."""
+        self._looks.append((np.array(peak_in), np.array(reduction)))
+        self.update()
+
+    def forget(self) -> None:
+        self._looks.clear()
+        self.update()
+
+    def figures(self, leg: LegName) -> tuple[float, float, float]:
+        """Reduction of a leg in dB: now, on average while there was any, and at the most."""
+        row = LEGS.index(leg)
+        found = np.array([reduction[row] for _, reduction in self._looks])
+        if not len(found):
+            return 0.0, 0.0, 0.0
+        some = found[found > 0.05]
+        return float(found[-1]), float(some.mean()) if len(some) else 0.0, float(found.max())
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.forget()
+
+    def plot(self) -> QRectF:
+        return QRectF(26, 4, self.width() - 30.0 - 118.0, self.height() - 8.0)
+
+    def _y(self, reduction_db: float) -> float:
+        plot = self.plot()
+        return plot.top() + min(reduction_db, _DEEP_DB) / _DEEP_DB * plot.height()
+
+    def _trace(self, values: np.ndarray) -> list[QPointF]:
+        plot = self.plot()
+        step = plot.width() / LOOKS
+        start = plot.right() - step * len(values)
+        return [QPointF(start + step * k, y) for k, y in enumerate(values.tolist())]
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        plot = self.plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setBrush(mixed(roles.chalk, roles.ground, 0.08))
+        top, bottom = self._y(TARGET_DB[0]), self._y(TARGET_DB[1])
+        painter.drawRect(QRectF(plot.left(), top, plot.width(), bottom - top))
+        painter.setFont(font(7.5))
+        for db in (0, 6, 12, 18):
+            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.55), 1))
+            painter.drawLine(QPointF(plot.left(), self._y(db)), QPointF(plot.right(), self._y(db)))
+            painter.setPen(roles.muted)
+            painter.drawText(
+                QRectF(0, max(0.0, self._y(db) - 7), 22, 14),
+                Qt.AlignmentFlag.AlignRight,
+                f"−{db}" if db else "0",
+            )
+        self._paint_traces(painter)
+        self._paint_figures(painter)
+
+    def _paint_traces(self, painter: QPainter) -> None:
+        if len(self._looks) < 2:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        levels = np.array([peak for peak, _ in self._looks])
+        reductions = np.array([reduction for _, reduction in self._looks])
+        mine = LEGS.index(self._leg)
+        height = np.clip((levels[:, mine] - LOW_DB) / -LOW_DB, 0.0, 1.0) * plot.height() * 0.6
+        body = self._trace(plot.bottom() - height)
+        colour = roles.component(self._split.component(self._leg))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(mixed(colour, roles.ground, 0.22))
+        painter.drawPolygon(
+            [QPointF(body[0].x(), plot.bottom()), *body, QPointF(body[-1].x(), plot.bottom())]
+        )
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for leg, style in ((other(self._leg), Qt.PenStyle.DashLine), (self._leg, Qt.PenStyle.SolidLine)):
+            ys = plot.top() + np.minimum(reductions[:, LEGS.index(leg)], _DEEP_DB) / _DEEP_DB * plot.height()
+            painter.setPen(QPen(roles.component(self._split.component(leg)), 1, style))
+            painter.drawPolyline(self._trace(ys))
+        painter.setClipping(False)
+
+    def _paint_figures(self, painter: QPainter) -> None:
+        left = self.plot().right() + 10
+        for row, leg in enumerate(LEGS):
+            name = self._split.component(leg)
+            top = 4.0 + row * min(74.0, self.height() / 2)
+            painter.setFont(font(9, bold=True))
+            painter.setPen(roles.component(name))
+            painter.drawText(QRectF(left, top, 110, 16), Qt.AlignmentFlag.AlignLeft, NAMES[name])
+            painter.setFont(font(8.5))
+            if self.height() < 130:  # in one line what does not fit in three
+                now, _, most = self.figures(leg)
+                painter.setPen(roles.chalk)
+                words = f"{_less(now)}, most {_less(most)}"
+                painter.drawText(QRectF(left, top + 16, 110, 14), Qt.AlignmentFlag.AlignLeft, words)
+                continue
+            for k, (word, value) in enumerate(zip(("now", "mean", "most"), self.figures(leg), strict=True)):
+                line = QRectF(left, top + 17 + 15 * k, 108, 14)
+                painter.setPen(roles.muted)
+                painter.drawText(line, Qt.AlignmentFlag.AlignLeft, word)
+                painter.setPen(roles.chalk)
+                painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"{_less(value)} dB")

@@ -1,0 +1,72 @@
+"""What a stage makes of two tones: of a test pair, or of the strongest tone on each side of the recording."""
+
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from stonekite.engine.chain import Chain
+from stonekite.engine.render import open_source
+from stonekite.measure import tones
+from stonekite.measure.spectrum import BandMap
+from stonekite.session.types import Split, Stem, Strip
+from stonekite.signal.generators import twin_tones
+from stonekite.stages.base import Stage
+
+TEST_HZ = (317.0, 443.0)
+"""Prime, so that no two products of low order fall together."""
+TEST_DB = -12.0
+_EXCERPT_S, _WARM_S = 1.4, 0.5
+
+
+class Found(NamedTuple):
+    """Frequencies of the two tones (0 if there are none), the levels of all their products, and of the programme the
+    spectra in dB: left and right before, left and right after (4, BANDS).
+    """
+
+    first_hz: float
+    second_hz: float
+    lines: list[tones.Line]
+    spectra: np.ndarray | None
+
+
+def _through(stage: Stage, split: Split, sound: np.ndarray, rate: float, position: int) -> np.ndarray:
+    """Sound (2, frames) through one stage, split and joined, its latency taken out."""
+    inserted = msgspec.structs.replace(stage, inserted=True, change_only=False)
+    chain = Chain(Strip(split=split, stages=(inserted,)), rate)
+    ends = np.zeros((2, chain.latency))
+    return chain.process(np.concatenate([sound, ends], axis=1), position)[:, chain.latency :]
+
+
+def test_pair(stage: Stage, split: Split, rate: float) -> Found:
+    """A tone on the left and another one on the right, each with a peak of TEST_DB."""
+    second = int(rate)
+    sound = 10 ** (TEST_DB / 20) * twin_tones(0, 2 * second, rate, *TEST_HZ)
+    made = _through(stage, split, sound, rate, 0)
+    before, after = (tones.Spectrum(part[:, -second:], rate, periodic=True) for part in (sound, made))
+    return Found(*TEST_HZ, tones.lines(before, after, *TEST_HZ, min(20_000.0, rate / 2)), None)
+
+
+def programme(stem: Stem, number: int, frame: int) -> Found:
+    """The strongest tones on the left and the right around a frame of the recording, where the stage hears them."""
+    strip = stem.strip
+    place = [stage.id for stage in strip.stages].index(number)
+    upstream = Chain(
+        Strip(intake=strip.intake, split=strip.split, stages=strip.stages[:place]), stem.source.rate
+    )
+    rate = stem.source.rate
+    wanted, warm = int(_EXCERPT_S * rate), int(_WARM_S * rate)
+    with open_source(stem.source) as reader:
+        start = max(0, min(frame - wanted // 2, stem.source.frames - wanted) - warm)
+        raw = reader.read(start, wanted + warm + upstream.latency)
+    heard = upstream.process(raw, start)[:, upstream.latency :]
+    made = _through(strip.stages[place], strip.split, heard, rate, start)
+    parts = [part[:, -wanted:] for part in (heard, made)]
+    before, after = (tones.Spectrum(part, rate) for part in parts)
+    bands = BandMap(rate, parts[0].shape[1], 1 / 24)
+    spectra = np.concatenate([bands.levels_db(part.power) for part in (before, after)])
+    first = before.strongest(0)
+    second = before.strongest(1, apart_from=first) if first is not None else None
+    if first is None or second is None:
+        return Found(0.0, 0.0, [], spectra)
+    return Found(first, second, tones.lines(before, after, first, second, min(20_000.0, rate / 2)), spectra)
