@@ -7,6 +7,8 @@ import pytest
 from conftest import RATE, noise, sine, write_wav
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from test_dynamics import overs, true_peak_db
+from test_stages import through
 
 from stonekite.engine.chain import Chain
 from stonekite.engine.ends import output_matrix, shares
@@ -74,7 +76,15 @@ def test_the_ends_do_not_depend_on_the_block_size(edges):
         intake=Intake(
             remove_dc=True, left=IntakeSide(delay_ms=0.33, trim_db=3), right=IntakeSide(delay_ms=2.0)
         ),
-        output=Output(width=140, left=Place(position=-70), law="linear", balance=20, trim_db=-2),
+        output=Output(
+            width=140,
+            left=Place(position=-70),
+            law="linear",
+            balance=20,
+            trim_db=-2,
+            limited=True,
+            ceiling_db=-12,
+        ),
     )
     other = Strip(intake=Intake(use="swapped", right=IntakeSide(delay_ms=1.1)), output=Output(width=20))
     sound = SOUND[:, :10_000]
@@ -157,3 +167,31 @@ def test_width_and_level_of_the_output():
     assert np.array_equal(output_matrix(Output()), np.eye(2))
     assert np.allclose(put_out(trim_db=-6), SOUND * 10 ** (-6 / 20))
     assert np.array_equal(put_out(trim_db=-120), np.zeros_like(SOUND))
+
+
+@pytest.mark.parametrize("name", list(overs()))
+def test_nothing_passes_the_outputs_ceiling_and_both_sides_are_turned_down_alike(name):
+    sound = np.stack([overs()[name], 0.5 * overs()[name]])
+    out = through(Strip(output=Output(limited=True, ceiling_db=-3.0)), sound)
+    assert true_peak_db(out) <= -3.0 + 0.1
+    assert np.array_equal(out[1], 0.5 * out[0])
+
+
+def test_the_ceiling_is_exactly_nothing_below_it():
+    quiet = noise(0.5, level=0.02)
+    assert np.array_equal(through(Strip(output=Output(limited=True)), quiet), quiet)
+
+
+def test_a_ceiling_put_in_while_it_plays_does_not_click_and_holds():
+    tone = sine(100, 1.5, 0.0)
+    player = StripPlayer(Strip(), RATE)
+    out = []
+    for start in range(0, tone.shape[1], 512):
+        if start == 512 * 40:
+            player.update(Strip(output=Output(limited=True, ceiling_db=-6.0)), start)
+        out.append(player.process(tone[:, start : start + 512], start))
+    joined = np.concatenate(out, axis=1)
+    own = 2 * np.pi * 100 / RATE
+    assert np.abs(np.diff(joined, axis=1)).max() < 2.5 * own
+    assert np.abs(joined[:, RATE:]).max() == pytest.approx(10 ** (-6 / 20), abs=0.01)
+    assert player.chain.ceiling_db == pytest.approx(6.0, abs=0.2)

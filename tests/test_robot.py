@@ -12,10 +12,11 @@ from test_source_check import late, looked_at, music, said
 
 from stonekite.desktop.source_view import VerdictRow
 from stonekite.engine.chain import Chain
+from stonekite.engine.tones import test_pair as pair_through
 from stonekite.files.audio import Reader
 from stonekite.files.demo import demo_path
 from stonekite.session import storage
-from stonekite.session.types import Intake, Strip
+from stonekite.session.types import Intake, Output, Strip
 from stonekite.signal.matrix import encode
 from stonekite.stages.compressor import CompressorSide
 from stonekite.stages.registry import KINDS
@@ -428,6 +429,12 @@ def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     )
     assert window.document.strip.stages[1].upper.low_hz == pytest.approx(300, rel=0.12)
     assert window.document.strip.stages[1].lower.low_hz == window.document.strip.stages[1].upper.low_hz
+    # And its highs better: the lever is pulled up by 3 dB of the picture.
+    tilt = picture.place(picture._handles[2])
+    drag(qtbot, picture, tilt, QPointF(tilt.x(), picture.y_of(3.0)))
+    assert window.document.strip.stages[1].upper.tilt_db == pytest.approx(3 / 0.39, abs=0.6)
+    press(qtbot, window, Qt.Key.Key_Z, CONTROL)
+    assert window.document.strip.stages[1].upper.tilt_db == 0
     editor.detector.click()
     heard = window.transport._strip
     assert heard.stages[1].upper.bands[0].shape == "high-pass" and heard.lower.muted
@@ -446,6 +453,82 @@ def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     wanted = _reductions(window.document.strip, begin - 4.0, begin + 0.5)
     print(f"largest reductions shown {shown}, computed {wanted}")
     assert list(shown.values()) == pytest.approx(wanted, abs=1.5)
+    # What is aimed at is marked, and can be moved.
+    history = editor.history
+    start = QPointF(history.plot().center().x(), history._y(3.0))
+    drag(qtbot, history, start, QPointF(start.x(), history._y(6.0)))
+    assert history.target_db == pytest.approx((5, 7), abs=0.4)
+    assert history._looks
+    history.aim(2.0, 4.0)
+
+
+def test_drive_shows_that_left_and_right_stay_apart_and_mid_and_side_do_not(opened, qtbot):
+    opened.start()
+    opened.set_split("left-right", "")
+    click(qtbot, opened.kite, opened.kite.plus_centre("upper"))
+    from_menu(qtbot, opened.add_popup, "Drive")
+    editor = opened.panel.editors["drive"]
+    tones = editor.tones
+    qtbot.waitUntil(lambda: tones.words.text() == "tones stay apart", timeout=60_000)
+    curve = editor.curve
+    opened.panel.linked.click()
+    drag(qtbot, curve, curve.plot().center(), curve.plot().center() + QPointF(curve.plot().width() / 3, 0))
+    stage = opened.document.strip.stages[0]
+    assert stage.upper.drive_db == stage.lower.drive_db == pytest.approx(24, abs=0.7)
+    shown = {line.product.name for line, _ in tones.plot.shown(0)}
+    assert {"A", "3A"} <= shown and not any("B" in name for name in shown)
+    opened.set_split("mid-side", "half-sum")
+    qtbot.waitUntil(lambda: tones.words.text().startswith("sums and differences"), timeout=20_000)
+    found = pair_through(opened.document.strip.stages[0], opened.document.strip.split, RATE)
+    levels = {line.product.name: line.after[0] for line in found.lines}
+    for line, level in tones.plot.shown(0):
+        assert level == pytest.approx(levels[line.product.name], abs=0.05)
+    assert any("B" in line.product.name and line.product.mixed for line, _ in tones.plot.shown(0))
+    assert "2A+B" in tones.plot.help_at(QPointF(tones.plot.x_of(2 * 317 + 443), 40))
+    # Of noise no tone stands out by much; the picture takes what there is without a word of complaint.
+    qtbot.mouseClick(tones.choice, LEFT, pos=tones.choice.cell(True).center().toPoint())
+    qtbot.waitUntil(lambda: bool(tones.plot._found.spectra), timeout=20_000)
+
+
+def test_a_band_that_cuts_only_when_it_is_loud(opened, qtbot):
+    opened.start()
+    click(qtbot, opened.kite, opened.kite.plus_centre("lower"))
+    from_menu(qtbot, opened.add_popup, "Dynamic EQ")
+    editor = opened.panel.editors["dynamic-eq"]
+    picture = editor.picture
+    double_click(qtbot, picture, QPointF(picture.x_of(2000), picture.y_of(-8)))
+    typed(qtbot, editor.fields["threshold_db"], "-60")
+    band = opened.document.strip.stages[0].lower.bands[0]
+    assert band.range_db == pytest.approx(-8, abs=0.3) and band.threshold_db == -60
+    assert opened.document.strip.stages[0].upper.bands == ()
+    opened.timeline.setFocus()
+    press(qtbot, opened, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: picture._gains_db[1, 0] < -7.5, timeout=20_000)
+    assert not picture._gains_db[0].any()
+    levels, gains = editor.row._live
+    assert -60 < levels[0] < 0 and gains[0] == picture._gains_db[1, 0]
+    typed(qtbot, editor.fields["threshold_db"], "0")
+    qtbot.waitUntil(lambda: picture._gains_db[1, 0] > -0.5, timeout=20_000)
+    editor.alone.click()
+    assert opened.transport._strip.upper.muted
+    editor.alone.click()
+
+
+def test_the_ceiling_of_the_output(opened, qtbot):
+    opened.start()
+    press(qtbot, opened, Qt.Key.Key_F7)
+    view = opened.output_view
+    qtbot.mouseClick(view.controls[("limited",)], LEFT)
+    typed(qtbot, view.controls[("ceiling_db",)], "-12")
+    assert opened.document.strip.output == Output(limited=True, ceiling_db=-12)
+    opened.timeline.setFocus()
+    press(qtbot, opened, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: view._most_db > 0.5, timeout=20_000)
+    assert "at the most" in view.limiting.text()
+    qtbot.waitUntil(
+        lambda: opened._measured is not None and opened._measured.after["true_peak_dbtp"] < -11.4,
+        timeout=20_000,
+    )
 
 
 def _reductions(strip: Strip, start_s: float, stop_s: float) -> list[float]:

@@ -20,7 +20,7 @@ class HandlePicture(ResponsePicture):
     def __init__(self, handles: tuple[Handle, ...], parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._handles = handles
-        self._drag: tuple[list[Handle], float, dict[str, float], object] | None = None
+        self._drag: tuple[list[Handle], QPointF, dict[str, float], object] | None = None
         self._hover: list[Handle] = []
         self._at = 0
 
@@ -29,20 +29,28 @@ class HandlePicture(ResponsePicture):
         return getattr(self._stage, self._leg, None)
 
     def place(self, handle: Handle) -> QPointF:
-        """Where a handle is: at its frequency, on the line of no change."""
+        """Where a handle is: at its frequency, on the line of no change; one that moves up and down at its height."""
+        if handle.y:
+            height = handle.reach * getattr(self._side, handle.y)
+            limit = 0.92 * self.range_db
+            return QPointF(self.x_of(handle.at_hz), self.y_of(min(limit, max(-limit, height))))
         return QPointF(self.x_of(getattr(self._side, handle.x)), self.y_of(0.0))
 
     def _held_at(self, point: QPointF) -> list[Handle]:
-        """The handle under a point, or both where it lies between them."""
+        """The handle under a point, or both edges where it lies between them."""
         if self._side is None or not self.plot().contains(point):
             return []
-        near = [(abs(self.place(h).x() - point.x()), k) for k, h in enumerate(self._handles)]
-        distance, nearest = min(near)
-        if distance < _NEAR:
-            return [self._handles[nearest]]
-        xs = sorted(self.place(h).x() for h in self._handles)
-        on = all(self._is_on(h) for h in self._handles)
-        return list(self._handles) if on and len(xs) == 2 and xs[0] < point.x() < xs[1] else []
+        for handle in self._handles:
+            away = self.place(handle) - point
+            if handle.y and abs(away.x()) < 18 and abs(away.y()) < 11:
+                return [handle]
+        edges = [handle for handle in self._handles if not handle.y]
+        nearest = min(edges, key=lambda handle: abs(self.place(handle).x() - point.x()))
+        if abs(self.place(nearest).x() - point.x()) < _NEAR:
+            return [nearest]
+        xs = sorted(self.place(h).x() for h in edges)
+        on = all(self._is_on(h) for h in edges)
+        return edges if on and len(xs) == 2 and xs[0] < point.x() < xs[1] else []
 
     def _paint_handles(self, painter: QPainter) -> None:
         if self._side is None:
@@ -56,7 +64,8 @@ class HandlePicture(ResponsePicture):
             pen = QPen(mixed(colour, roles.ground, 0.7), 1)
             pen.setStyle(Qt.PenStyle.SolidLine if on else Qt.PenStyle.DashLine)
             painter.setPen(pen)
-            painter.drawLine(QPointF(centre.x(), plot.top()), QPointF(centre.x(), plot.bottom()))
+            if not handle.y:
+                painter.drawLine(QPointF(centre.x(), plot.top()), QPointF(centre.x(), plot.bottom()))
             middle = min(plot.right() - 17, max(plot.left() + 17, centre.x()))
             box = QRectF(middle - 16, centre.y() - 9, 32, 18)
             painter.setPen(QPen(roles.chalk if held else colour, 1.6))
@@ -72,8 +81,8 @@ class HandlePicture(ResponsePicture):
     def mousePressEvent(self, event: QMouseEvent) -> None:
         held = self._held_at(event.position())
         if held and event.button() == Qt.MouseButton.LeftButton:
-            start = {h.x: getattr(self._side, h.x) for h in held}
-            self._drag = (held, event.position().x(), start, object())
+            start = {name: getattr(self._side, name) for name in (h.x or h.y for h in held)}
+            self._drag = (held, event.position(), start, object())
             self._at = self._handles.index(held[0])
             self._redraw()
 
@@ -82,13 +91,20 @@ class HandlePicture(ResponsePicture):
             held = self._held_at(event.position())
             if held != self._hover:
                 self._hover = held
-                self.setCursor(Qt.CursorShape.SizeHorCursor if held else Qt.CursorShape.ArrowCursor)
+                shape = Qt.CursorShape.SizeVerCursor if held and held[0].y else Qt.CursorShape.SizeHorCursor
+                self.setCursor(shape if held else Qt.CursorShape.ArrowCursor)
                 self._redraw()
             return
-        held, x, start, token = self._drag
-        ratio = self.hertz_at(event.position().x()) / self.hertz_at(x)
+        held, origin, start, token = self._drag
+        ratio = self.hertz_at(event.position().x()) / self.hertz_at(origin.x())
+        shift = self.db_at(event.position().y()) - self.db_at(origin.y())
         values: dict[str, object] = {}
         for handle in held:
+            if handle.y:
+                values[handle.y] = round(
+                    self._setting(handle.y).held(start[handle.y] + shift / handle.reach), 1
+                )
+                continue
             values[handle.x] = self._setting(handle.x).held(start[handle.x] * ratio)
             if handle.on is not None and not self._is_on(handle):
                 values[handle.on] = True
@@ -110,7 +126,8 @@ class HandlePicture(ResponsePicture):
         if handle.on is not None:
             self.moved.emit({handle.on: not self._is_on(handle)}, None)
         else:
-            self.moved.emit({handle.x: self._setting(handle.x).default}, None)
+            name = handle.x or handle.y
+            self.moved.emit({name: self._setting(name).default}, None)
 
     def _turn(self, handle: Handle, steps: int) -> None:
         if handle.wheel is None:
@@ -137,9 +154,14 @@ class HandlePicture(ResponsePicture):
         elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
             self._at = (self._at + 1) % len(self._handles)
             self._redraw()
-        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+        elif handle.y and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            steps = fine if key == Qt.Key.Key_Up else -fine
+            value = self._setting(handle.y).stepped(getattr(self._side, handle.y), steps)
+            self.moved.emit({handle.y: value}, "keys")
+        elif not handle.y and key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
             steps = fine if key == Qt.Key.Key_Right else -fine
-            moved = self._handles if event.modifiers() & Qt.KeyboardModifier.AltModifier else (handle,)
+            edges = [h for h in self._handles if not h.y]
+            moved = edges if event.modifiers() & Qt.KeyboardModifier.AltModifier else [handle]
             self.moved.emit(
                 {h.x: self._setting(h.x).stepped(getattr(self._side, h.x), steps) for h in moved}, "keys"
             )
@@ -158,6 +180,10 @@ class HandlePicture(ResponsePicture):
         if len(held) > 1:
             return f"{name}: drag to sweep the band between both edges (Alt+arrows)"
         handle = held[0]
+        if handle.y:
+            setting = self._setting(handle.y)
+            value = setting.shown(getattr(self._side, handle.y))
+            return f"{name} {setting.label.lower()} {value}\nDrag up or down; double-click for none (arrows, Delete)"
         hertz = spoken_hertz(getattr(self._side, handle.x))
         if handle.on is None or handle.wheel is None:
             label = self._setting(handle.x).label.lower()

@@ -4,7 +4,7 @@ from collections import deque
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.theme import NAMES, font, mixed, roles
@@ -15,8 +15,7 @@ from stonekite.session.types import LEGS, LegName, Split
 LOOKS = 240
 """So many looks, 30 a second, are in the history."""
 _DEEP_DB = 24.0
-TARGET_DB = (2.0, 4.0)
-"""The range of reductions that is marked."""
+_NEAR = 5.0
 
 
 def _less(reduction_db: float) -> str:
@@ -24,15 +23,23 @@ def _less(reduction_db: float) -> str:
 
 
 class HistoryPicture(QWidget):
-    """The last seconds: what went in, and how much was taken away on both legs; figures beside it."""
+    """The last seconds: what went in, and how much was taken away on both legs; figures beside it.
+
+    A band marks the reductions that are aimed at. It can be dragged, and is the same for all kinds.
+    """
+
+    target_db = (2.0, 4.0)
 
     def __init__(self) -> None:
         super().__init__()
+        self._drag: tuple[str, float, tuple[float, float]] | None = None
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(200, 80)
         self.setAccessibleName("Reduction of both legs")
         self.setToolTip(
-            "Reduction hangs from the top; what went into the leg in front stands below. Click to forget what was. "
-            f"The band marks {TARGET_DB[0]:g} to {TARGET_DB[1]:g} dB"
+            "Reduction hangs from the top; what went into the leg in front stands below. The band is the reduction "
+            "aimed at: drag it or its edges (arrow keys, + and −). Click elsewhere to forget what was (Delete)"
         )
         self._looks: deque[tuple[np.ndarray, np.ndarray]] = deque(maxlen=LOOKS)
         self._leg: LegName = "upper"
@@ -63,8 +70,58 @@ class HistoryPicture(QWidget):
         some = found[found > 0.05]
         return float(found[-1]), float(some.mean()) if len(some) else 0.0, float(found.max())
 
+    # The band that marks what is aimed at
+
+    def aim(self, low_db: float, high_db: float) -> None:
+        """Mark other reductions."""
+        low = min(max(0.0, low_db), _DEEP_DB - 0.5)
+        HistoryPicture.target_db = round(low, 1), round(min(max(high_db, low + 0.5), _DEEP_DB), 1)
+        self.update()
+
+    def _part_at(self, point: QPointF) -> str | None:
+        """Which part of the band is under a point."""
+        if not self.plot().contains(point):
+            return None
+        low, high = (self._y(db) for db in self.target_db)
+        if abs(point.y() - low) < min(_NEAR, (high - low) / 3):
+            return "low"
+        if abs(point.y() - high) < _NEAR:
+            return "high"
+        return "both" if low < point.y() < high else None
+
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.forget()
+        part = self._part_at(event.position())
+        if part is None:
+            self.forget()
+        else:
+            self._drag = part, event.position().y(), self.target_db
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if self._drag is None:
+            part = self._part_at(event.position())
+            self.setCursor(Qt.CursorShape.ArrowCursor if part is None else Qt.CursorShape.SizeVerCursor)
+            return
+        part, y, (low, high) = self._drag
+        shift = (event.position().y() - y) / self.plot().height() * _DEEP_DB
+        if part == "both":
+            shift = max(shift, -low)
+        self.aim(low + shift * (part != "high"), high + shift * (part != "low"))
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        low, high = self.target_db
+        key = event.key()
+        if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            step = 0.5 if key == Qt.Key.Key_Down else -min(0.5, low)
+            self.aim(low + step, high + step)
+        elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self.aim(low, high + (0.5 if key == Qt.Key.Key_Plus else -0.5))
+        elif key == Qt.Key.Key_Delete:
+            self.forget()
+        else:
+            super().keyPressEvent(event)
 
     def plot(self) -> QRectF:
         return QRectF(26, 4, self.width() - 30.0 - 118.0, self.height() - 8.0)
@@ -87,7 +144,8 @@ class HistoryPicture(QWidget):
         painter.setBrush(roles.ground)
         painter.drawRoundedRect(plot, 4, 4)
         painter.setBrush(mixed(roles.chalk, roles.ground, 0.08))
-        top, bottom = self._y(TARGET_DB[0]), self._y(TARGET_DB[1])
+        low, high = self.target_db
+        top, bottom = self._y(low), self._y(high)
         painter.drawRect(QRectF(plot.left(), top, plot.width(), bottom - top))
         painter.setFont(font(7.5))
         for db in (0, 6, 12, 18):
@@ -99,8 +157,17 @@ class HistoryPicture(QWidget):
                 Qt.AlignmentFlag.AlignRight,
                 f"−{db}" if db else "0",
             )
+        painter.drawText(
+            QRectF(plot.left() + 6, bottom + 1, 120, 14),
+            Qt.AlignmentFlag.AlignLeft,
+            f"aim −{low:g} to −{high:g} dB",
+        )
         self._paint_traces(painter)
         self._paint_figures(painter)
+        if self.hasFocus():
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+            painter.drawRoundedRect(plot, 4, 4)
 
     def _paint_traces(self, painter: QPainter) -> None:
         if len(self._looks) < 2:
@@ -143,6 +210,7 @@ class HistoryPicture(QWidget):
             for k, (word, value) in enumerate(zip(("now", "mean", "most"), self.figures(leg), strict=True)):
                 line = QRectF(left, top + 17 + 15 * k, 108, 14)
                 painter.setPen(roles.muted)
-                painter.drawText(line, Qt.AlignmentFlag.AlignLeft, word)
+                reached = word == "mean" and self.target_db[0] <= value <= self.target_db[1]
+                painter.drawText(line, Qt.AlignmentFlag.AlignLeft, f"{word} · aim" if reached else word)
                 painter.setPen(roles.chalk)
                 painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"{_less(value)} dB")

@@ -219,6 +219,9 @@ def _where(position: float) -> str:
     return f"{abs(position):.0f} % {'left' if position < 0 else 'right'}"
 
 
+_CEILING = ("limited", "ceiling_db")
+
+
 class OutputView(QFrame):
     """Edits the output of a document's strip."""
 
@@ -238,7 +241,7 @@ class OutputView(QFrame):
         self.export.setToolTip("Write the result to a file (Ctrl+E)")
         self.reset = QPushButton("Reset")
         self.reset.setObjectName("small")
-        self.reset.setToolTip("Both sides where they were, full width, no balance, no trim")
+        self.reset.setToolTip("Both sides where they were, full width, no balance, no trim, no ceiling")
         head = QHBoxLayout()
         head.setSpacing(12)
         head.addWidget(self.title)
@@ -248,8 +251,9 @@ class OutputView(QFrame):
         self.picture = PlacePicture()
         self.controls: dict[tuple[str, ...], Control] = {}
         output = settings_of(Output)
-        row = QHBoxLayout()
+        row, ceiling = QHBoxLayout(), QHBoxLayout()
         row.setSpacing(12)
+        ceiling.setSpacing(12)
         for path, setting, words in (
             *((((side, "position"), _PLACE, NAMES[side])) for side in SIDES),
             *(((name,), setting, "Output") for name, setting in output.items()),
@@ -267,9 +271,19 @@ class OutputView(QFrame):
                     p, value, f"{w} {s.label.lower()}", token
                 ),
             )
-            row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
+            place = ceiling if path[0] in _CEILING else row
+            place.addWidget(control, 1 if isinstance(control, ValueField) else 0)
         self.swap = Toggle("Swapped", "Swap left and right", "Left to the right and right to the left")
         row.addWidget(self.swap)
+        self.controls["ceiling_db",].setMaximumWidth(220)
+        self.limiting = QLabel("")
+        self.limiting.setObjectName("muted")
+        self.limiting.setToolTip(
+            "What the ceiling takes away now, and the most since it was put in (click to forget)"
+        )
+        self.limiting.mousePressEvent = lambda event: self._forget()  # type: ignore[method-assign]
+        ceiling.addWidget(self.limiting, 1)
+        self._most_db = 0.0
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
@@ -277,6 +291,7 @@ class OutputView(QFrame):
         layout.addLayout(head)
         layout.addWidget(self.picture, 1)
         layout.addLayout(row)
+        layout.addLayout(ceiling)
         self.picture.moved.connect(
             lambda side, position, token: self._put(
                 (side, "position"), position, f"{NAMES[side]} place", token
@@ -296,8 +311,24 @@ class OutputView(QFrame):
             show_on(control, edits.at(output, path))
         self.swap.setChecked(output.left.position > output.right.position)
         self.words.setText(
-            "as it comes out of the join" if output == Output() else "width, then places, balance and level"
+            "as it comes out of the join"
+            if output == Output()
+            else "width, then places, balance, level and ceiling"
         )
+        self.controls["ceiling_db",].setEnabled(output.limited)
+        if not output.limited:
+            self._forget()
+
+    def _forget(self) -> None:
+        self._most_db = 0.0
+        self.limiting.setText("")
+
+    def show_ceiling(self, reduction_db: float) -> None:
+        """What the ceiling takes away now, in dB."""
+        if not self._document.is_open or not self._document.strip.output.limited:
+            return
+        self._most_db = max(self._most_db, reduction_db)
+        self.limiting.setText(f"takes {reduction_db:.1f} dB, {self._most_db:.1f} dB at the most")
 
     def _swap(self) -> None:
         output = self._document.strip.output

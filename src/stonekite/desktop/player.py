@@ -199,6 +199,7 @@ class Player:
         peak_in, reduction = live.take_reduction()
         band_levels, band_gains = live.take_bands()
         self._status.write(
+            ceiling=live.take_ceiling(),
             band_levels=band_levels,
             band_gains=band_gains,
             peak_in=peak_in,

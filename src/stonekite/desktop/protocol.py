@@ -106,6 +106,7 @@ _STATUS = np.dtype(
         ("leg_levels", "f4", 4),
         ("peak_in", "f4", 2),
         ("reduction", "f4", 2),
+        ("ceiling", "f4"),
         ("band_levels", "f4", (2, MOVING_BANDS)),
         ("band_gains", "f4", (2, MOVING_BANDS)),
         ("spectra", "f4", (4, BANDS)),

@@ -100,6 +100,16 @@ class TonesPlot(QWidget):
         ]
         return sorted((pair for pair in pairs if pair[1] > BOTTOM_DB), key=lambda pair: -pair[1])
 
+    @property
+    def _first_below(self) -> bool:
+        return self._found is not None and self._found.first_hz < self._found.second_hz
+
+    @property
+    def _close(self) -> bool:
+        """Whether the two tones stand so close that their letters would meet."""
+        found = self._found
+        return found is not None and abs(self.x_of(found.first_hz) - self.x_of(found.second_hz)) < 16
+
     # Painting
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -176,10 +186,14 @@ class TonesPlot(QWidget):
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(self.colour_of(line))
             painter.drawRect(QRectF(x - wide / 2, y, wide, plot.bottom() - y))
-        for line, level in shown:
+        for line, level in sorted(shown, key=lambda pair: pair[0].product.order > 1):
             x, y = self.x_of(line.product.hertz), self.y_of(row, level)
             width = metrics.horizontalAdvance(line.product.name) + 4
-            left = min(max(plot.left() + 1, x - width / 2), plot.right() - width)
+            lean = 0.5
+            if line.product.order == 1 and self._close:  # each to its own side
+                own = line.product.first > 0
+                lean = 0.85 if own == self._first_below else 0.15
+            left = min(max(plot.left() + 1, x - lean * width), plot.right() - width)
             place = QRectF(left, max(plot.top(), y - 14), width, 13)
             if any(place.intersects(other) for other in taken):
                 continue
@@ -262,7 +276,7 @@ class TonesPicture(QWidget):
         elif left_mixed == right_mixed:
             words = f"sums and differences {left_mixed}"
         else:
-            words = f"sums and differences {left_mixed} left, {right_mixed} right"
+            words = f"A±B {left_mixed} left, {right_mixed} right"
         self.words.setText(words)
         self.words.setToolTip(
             f"A {spoken_hertz(found.first_hz)} on the left, B {spoken_hertz(found.second_hz)} on the right.\n"

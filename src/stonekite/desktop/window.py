@@ -534,6 +534,8 @@ class Window(QMainWindow):
         self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self.middle.currentWidget() is self.panel:
             self.panel.show_live(status)
+        elif self.middle.currentWidget() is self.output_view and status["playing"]:
+            self.output_view.show_ceiling(float(status["ceiling"]))
         self.listen.show_live(status)
         self._show_playing()
         self._show_engine()

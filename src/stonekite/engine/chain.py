@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from stonekite.engine.ends import IntakeNode, OutputNode
+from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
 from stonekite.session.types import LEGS, Intake, Leg, Output, Strip
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
@@ -110,7 +110,8 @@ def _works(stage: Stage) -> bool:
 def latency_of(strip: Strip, rate: float) -> int:
     """Samples by which a strip at a rate in Hz is late."""
     late = IntakeNode(strip.intake, rate).latency if strip.intake != Intake() else 0
-    return late + sum(max(kind_of(stage).latency(stage, rate)) for stage in strip.stages if _works(stage))
+    late += sum(max(kind_of(stage).latency(stage, rate)) for stage in strip.stages if _works(stage))
+    return late + output_latency(strip.output, rate)
 
 
 class Chain:
@@ -126,7 +127,7 @@ class Chain:
         self.observer: Observer | None = None
         self._gains = leg_gains(strip)
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
-        self._output = OutputNode(strip.output) if strip.output != Output() else None
+        self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
         self._nodes = [_Node(stage, rate, strip.split.encoding) for stage in strip.stages if _works(stage)]
         self.latency = latency_of(strip, rate)
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
@@ -154,7 +155,7 @@ class Chain:
             stereo = self._intake.process(stereo, position)
         if not self._plain or tap is not None:
             stereo = self._between(stereo, position, tap)
-        return stereo if self._output is None else self._output.process(stereo)
+        return stereo if self._output is None else self._output.process(stereo, position)
 
     def _between(self, stereo: np.ndarray, position: int, tap: Tap | None) -> np.ndarray:
         """Split, stages, legs and join."""
@@ -209,17 +210,30 @@ class Chain:
         components than before, the chain first hears `history` (2, frames), the input that ended at
         `position`, so that filters start in the middle of the sound and not at its beginning.
         """
-        layouts = [None if c._intake is None else c._intake.layout for c in (self, old)]
-        same_intake = layouts[0] == layouts[1]
+        same_intake, same_output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         same_legs = old.strip.split == self.strip.split
         partners = {node.id: node for node in old._nodes} if same_legs else {}
         kept = {
             node.id for node in self._nodes if node.id in partners and partners[node.id].layout == node.layout
         }
-        if len(kept) < len(self._nodes) or not same_intake:
+        if len(kept) < len(self._nodes) or not same_intake or not same_output:
             self.process(history, position - history.shape[1])
         if same_intake and self._intake is not None and old._intake is not None:
             self._intake.take_over(old._intake)
+        if same_output and self._output is not None and old._output is not None:
+            self._output.take_over(old._output)
         for node in self._nodes:
             if node.id in kept:
                 node.take_over(partners[node.id])
+
+    def _ends(self, old: "Chain") -> list[tuple[Any, Any]]:
+        return [(self._intake, old._intake), (self._output, old._output)]
+
+    @property
+    def ceiling_db(self) -> float:
+        """By how much the output's ceiling turned the last block down at the most."""
+        return 0.0 if self._output is None else self._output.reduction_db
+
+
+def _layout(node: IntakeNode | OutputNode | None) -> Any:
+    return None if node is None else node.layout

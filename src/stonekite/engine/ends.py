@@ -10,7 +10,8 @@ from stonekite.session.types import SIDES, Intake, Output
 from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
-from stonekite.stages import cascade
+from stonekite.stages import cascade, limiter
+from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide
 
 DC_HZ = 2.0
 
@@ -79,17 +80,50 @@ def output_matrix(output: Output) -> np.ndarray:
     return gain_of(output.trim_db) * (balance @ place @ width)
 
 
+def _ceiling(output: Output) -> Limiter | None:
+    """The limiter that holds an output under its ceiling: both sides alike."""
+    if not output.limited:
+        return None
+    side = LimiterSide(ceiling_db=output.ceiling_db)
+    return Limiter(id=0, upper=side, lower=side, shared=LimiterShared(coupling=100.0))
+
+
+def output_latency(output: Output, rate: float) -> int:
+    """Samples by which an output at a rate in Hz is late."""
+    ceiling = _ceiling(output)
+    return 0 if ceiling is None else max(limiter.latency(ceiling, rate))
+
+
 class OutputNode:
     """An output at work on stereo blocks."""
 
-    def __init__(self, output: Output) -> None:
+    def __init__(self, output: Output, rate: float) -> None:
         self._gains = output_matrix(output)
+        self._limit: Any = None
+        self._state: Any = None
+        ceiling = _ceiling(output)
+        if ceiling is not None:
+            self._limit = limiter.prepare(ceiling, rate, None)
+            self._state = limiter.start(self._limit)
+        self.layout = None if self._limit is None else limiter.layout(self._limit)
 
-    def process(self, stereo: np.ndarray) -> np.ndarray:
+    def take_over(self, other: "OutputNode") -> None:
+        """Go on from another node's state."""
+        self._state = copy.deepcopy(other._state)
+
+    def process(self, stereo: np.ndarray, position: int) -> np.ndarray:
         """A new block (2, frames)."""
         (a, b), (c, d) = self._gains
         left, right = stereo
-        return np.stack([_mixed(left, a, right, b), _mixed(left, c, right, d)])
+        out = np.stack([_mixed(left, a, right, b), _mixed(left, c, right, d)])
+        if self._limit is not None:
+            limiter.process(self._state, self._limit, out, position)
+        return out
+
+    @property
+    def reduction_db(self) -> float:
+        """By how much the ceiling turned the last block down at the most."""
+        return 0.0 if self._limit is None else float(limiter.meter(self._state).max())
 
 
 def _mixed(left: np.ndarray, a: float, right: np.ndarray, b: float) -> np.ndarray:

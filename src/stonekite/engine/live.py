@@ -40,6 +40,7 @@ class Live:
         self._peak_in = np.zeros(2)
         self._reduction_db = np.zeros(2)
         self._bands_db = silent_bands()
+        self._ceiling_db = 0.0
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""
@@ -82,6 +83,15 @@ class Live:
     def take_bands(self) -> tuple[np.ndarray, np.ndarray]:
         """The greatest levels that the bands heard and the gains that went furthest since the last look."""
         taken, self._bands_db = self._bands_db, silent_bands()
+        return taken
+
+    def limit(self, reduction_db: float) -> None:
+        """Take note of what the output's ceiling took away, in dB."""
+        self._ceiling_db = max(self._ceiling_db, reduction_db)
+
+    def take_ceiling(self) -> float:
+        """The most that the ceiling took away since the last look, in dB."""
+        taken, self._ceiling_db = self._ceiling_db, 0.0
         return taken
 
     def fade(self) -> None:

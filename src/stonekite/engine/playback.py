@@ -136,6 +136,7 @@ class Playback:
         if self._live is not None and tap is not None:
             before, after = tap.take()
             self._live.hear(processed, unprocessed, before, after)
+            self._live.limit(self._player.chain.ceiling_db)
             if self.watched is not None:
                 self._live.reduce(before, self._player.chain.reduction_db(self.watched))
                 if (bands := self._player.chain.bands_now(self.watched)) is not None:

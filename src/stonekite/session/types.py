@@ -76,7 +76,7 @@ class Place(Settings, frozen=True, kw_only=True):
 
 
 class Output(Settings, frozen=True, kw_only=True):
-    """How the joined sides become the result: width, placement, balance and level, in this order."""
+    """How the joined sides become the result: width, placement, balance, level and ceiling, in this order."""
 
     width: Annotated[
         float,
@@ -100,6 +100,13 @@ class Output(Settings, frozen=True, kw_only=True):
     trim_db: Annotated[
         float, number("Level", "dB", -120.0, 24.0, taper="fader", step=0.5, help="Level of the result")
     ] = 0.0
+    limited: Annotated[
+        bool, flag("Limit", help="Hold the true peaks of the result under the ceiling, both sides alike")
+    ] = False
+    ceiling_db: Annotated[
+        float,
+        number("Ceiling", "dB", -24.0, 0.0, step=0.1, help="Highest true peak of the result, in dBTP"),
+    ] = -1.0
 
 
 class Split(Settings, frozen=True, kw_only=True):

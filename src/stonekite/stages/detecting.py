@@ -27,7 +27,11 @@ TILT_HZ, TILT_Q = 1000.0, 0.4
 RMS_S = 0.01
 
 CURVE_HANDLE = Handle("T", x="threshold_db", wheel="ratio")
-HANDLES = (Handle("from", x="low_hz"), Handle("to", x="high_hz"))
+HANDLES = (
+    Handle("from", x="low_hz"),
+    Handle("to", x="high_hz"),
+    Handle("tilt", y="tilt_db", at_hz=TILT_HZ * 4, reach=0.39),
+)
 
 
 class DetectorSide(Side, frozen=True, kw_only=True):

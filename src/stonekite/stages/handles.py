@@ -10,9 +10,15 @@ class Handle:
     `on` names the switch that shows it, where there is one, `wheel` the choice that turning the wheel over it
     goes through. Where a kind has two handles, dragging what lies between them moves both. On a transfer curve
     (a kind's CURVE_HANDLE) `x` is in dB, and the wheel steps a number.
+
+    A handle without `x` stands at a frequency `at_hz` and moves up and down: it changes the setting `y` in dB, and
+    stands at the share `reach` of it.
     """
 
     label: str
-    x: str
+    x: str = ""
     on: str | None = None
     wheel: str | None = None
+    y: str = ""
+    at_hz: float = 0.0
+    reach: float = 1.0
