@@ -21,6 +21,7 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from window.painting_rows()
     yield from window.repaint_rows(8 if quick else 30)
     yield from window.control_rows(folder)
+    yield from window.chain_rows(20 if quick else 600)
     yield from window.robot_rows(20 if quick else 300)
 
 

@@ -13,6 +13,7 @@ from PySide6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
+from benchmarks.kernels import CHAIN
 from stonekite.desktop import theme
 from stonekite.desktop.window import Window
 from stonekite.session.types import Leg, Strip
@@ -316,5 +317,43 @@ def robot_rows(seconds: float) -> list[tuple[str, str]]:
             f"Robot for {seconds:.0f} s of simulated output",
             f"{underruns} underruns (goal 0), {acts} acts, window blocked {blocked} times for 500 ms, "
             f"engine {np.mean(loads) * 100:.0f} % of one core; {stolen_s() - stolen:.1f} s taken away by the host",
+        )
+    ]
+
+
+def processor_s(pid: int) -> float:
+    """Processor time that a process has used so far."""
+    fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def chain_rows(seconds: float) -> list[tuple[str, str]]:
+    """A long chain plays, with the picture of each of its stages open in turn; underruns counted."""
+    window = playing_window()
+    document = window.document
+    document.put(("stages",), CHAIN.stages, "chain")
+    wait(3.0)
+    player = window.transport.player_pid
+    before, stolen = int(window.transport.status["underruns"]), stolen_s()
+    start = time.monotonic()
+    used = [processor_s(player), processor_s(os.getpid())]
+    while time.monotonic() - start < seconds:
+        for stage in document.strip.stages:
+            window.stages.choose(stage.id, "upper")
+            wait(min(5.0, seconds / 5))
+            if not window.transport.playing:
+                window.transport.play()
+    elapsed = time.monotonic() - start
+    shares = [
+        (now - was) / elapsed
+        for now, was in zip((processor_s(player), processor_s(os.getpid())), used, strict=True)
+    ]
+    underruns = int(window.transport.status["underruns"]) - before
+    close(window)
+    return [
+        (
+            f"Filter + EQ + compressor + drive + limiter, {elapsed:.0f} s",
+            f"{underruns} underruns (goal 0); player {shares[0] * 100:.0f} %, window with its pictures "
+            f"{shares[1] * 100:.0f} % of one core (goal 50 together); {stolen_s() - stolen:.1f} s taken away by the host",
         )
     ]
