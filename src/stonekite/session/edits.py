@@ -8,7 +8,7 @@ from typing import Any, TypeVar
 
 import msgspec
 
-from stonekite.session.types import LEGS, LegName, Session, Strip
+from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Version
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
@@ -108,9 +108,10 @@ def insert_stage(session: Session, stem: int, stage: Stage, where: int) -> tuple
 
 
 def next_id(session: Session) -> int:
-    """A number that no stem and no stage of the session has."""
+    """A number that no stem and no stage of the session has, nor of its versions."""
     used = [stem.id for stem in session.stems]
-    used += [stage.id for stem in session.stems for stage in stem.strip.stages]
+    strips = [stem.strip for stem in session.stems] + [version.strip for version in session.versions]
+    used += [stage.id for strip in strips for stage in strip.stages]
     return max(used, default=0) + 1
 
 
@@ -140,3 +141,57 @@ def stage_index(strip: Strip, number: int) -> int:
         if stage.id == number:
             return index
     raise LookupError(f"no stage has number {number}")
+
+
+def keep_version(session: Session, stem: int, note: str = "", number: int | None = None) -> Session:
+    """A session with the state of a stem's strip as a version: under a number, or the first that is free.
+
+    Raises ValueError with a sentence if all numbers are taken.
+    """
+    taken = [version.number for version in session.versions]
+    free = [n for n in range(1, VERSIONS + 1) if n not in taken]
+    if number is None and not free:
+        raise ValueError(f"All {VERSIONS} versions are kept: replace or remove one.")
+    number = free[0] if number is None else number
+    kept = [version for version in session.versions if version.number != number]
+    kept.append(Version(number=number, note=note, strip=session.stems[stem].strip))
+    return msgspec.structs.replace(session, versions=tuple(sorted(kept, key=lambda v: v.number)))
+
+
+def remove_version(session: Session, number: int) -> Session:
+    """A session without the version of that number."""
+    kept = tuple(version for version in session.versions if version.number != number)
+    return msgspec.structs.replace(session, versions=kept)
+
+
+def use_version(session: Session, stem: int, number: int) -> Session:
+    """A session whose stem is processed as in a version. Raises LookupError if it is not kept."""
+    version = session.version(number)
+    if version is None:
+        raise LookupError(f"no version {number}")
+    return put(session, ("stems", stem, "strip"), version.strip)
+
+
+def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
+    """A session in which one stage is as in a version: changed, put in at its place, or taken away.
+
+    Raises LookupError if neither the version nor the strip has it.
+    """
+    version = session.version(number)
+    if version is None:
+        raise LookupError(f"no version {number}")
+    strip = session.stems[stem].strip
+    there = {one.id: one for one in version.strip.stages}
+    here = [one.id for one in strip.stages]
+    if stage not in there and stage not in here:
+        raise LookupError(f"no stage has number {stage}")
+    if stage not in there:
+        return remove_stage(session, stem, stage)
+    stages = list(strip.stages)
+    if stage in here:
+        stages[here.index(stage)] = there[stage]
+    else:  # behind what it stands behind there, as far as that is here
+        before = [one.id for one in version.strip.stages]
+        known = [here.index(one) for one in before[: before.index(stage)] if one in here]
+        stages.insert(max(known, default=-1) + 1, there[stage])
+    return put(session, ("stems", stem, "strip", "stages"), tuple(stages))

@@ -1,6 +1,7 @@
 """Saving and loading sessions: JSON with a format number, checked completely before anything is used."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -70,8 +71,28 @@ def _check(session: Session, name: str) -> None:
             if number in seen:
                 raise SessionError(f"{name} uses the number {number} twice (at {place}).")
             seen.add(number)
-    if session.loop is not None and not session.loop.start_s < session.loop.end_s:
-        raise SessionError(f"{name} has a loop that ends before it starts (at $.loop).")
+    loops = [("$.loop", session.loop)]
+    loops += [(f"$.references[{k}].loop", reference.loop) for k, reference in enumerate(session.references)]
+    for place, loop in loops:
+        if loop is not None and not loop.start_s < loop.end_s:
+            raise SessionError(f"{name} has a loop that ends before it starts (at {place}).")
+    _check_versions(session, name)
+
+
+def _check_versions(session: Session, name: str) -> None:
+    numbers = [version.number for version in session.versions]
+    for k, version in enumerate(session.versions):
+        ids = [stage.id for stage in version.strip.stages]
+        if numbers.count(version.number) > 1 or len(set(ids)) < len(ids):
+            raise SessionError(f"{name} uses a number twice (at $.versions[{k}]).")
+    for k, test in enumerate(session.blind_tests):
+        if len(test.order) != len(test.answers):
+            raise SessionError(f"{name} has a blind test without an answer (at $.blind_tests[{k}]).")
+    for k, reference in enumerate(session.references):
+        if max(reference.source.channels) >= reference.source.channel_count:
+            raise SessionError(
+                f"{name} asks for a channel that is not there (at $.references[{k}].source.channels)."
+            )
 
 
 def load(path: Path) -> Session:
@@ -87,10 +108,17 @@ def load(path: Path) -> Session:
     except OSError as error:
         raise SessionError(f"{name} cannot be read: {_lowered(error.strerror or str(error))}.") from None
     session = decode(text, name)
-    stems = tuple(
-        msgspec.structs.replace(stem, source=_located(stem.source, path.parent)) for stem in session.stems
+    return _with_sources(session, lambda source: _located(source, path.parent))
+
+
+def _with_sources(session: Session, change: Callable[[Source], Source]) -> Session:
+    """A session whose recordings are changed ones."""
+    stems = tuple(msgspec.structs.replace(stem, source=change(stem.source)) for stem in session.stems)
+    references = tuple(
+        msgspec.structs.replace(reference, source=change(reference.source))
+        for reference in session.references
     )
-    return msgspec.structs.replace(session, stems=stems)
+    return msgspec.structs.replace(session, stems=stems, references=references)
 
 
 def _located(source: Source, folder: Path) -> Source:
@@ -111,18 +139,13 @@ def _located(source: Source, folder: Path) -> Source:
 def save(session: Session, path: Path) -> None:
     """Write a session, completely or not at all; audio paths become relative. Raises SessionError."""
     folder = path.absolute().parent
-    stems = []
-    for stem in session.stems:
-        if stem.source.generator is not None:
-            stems.append(stem)
-            continue
-        relative = os.path.relpath(stem.source.path, folder)
-        stems.append(
-            msgspec.structs.replace(
-                stem, source=msgspec.structs.replace(stem.source, path=Path(relative).as_posix())
-            )
-        )
-    text = encode(msgspec.structs.replace(session, stems=tuple(stems)))
+
+    def relative(source: Source) -> Source:
+        if source.generator is not None:
+            return source
+        return msgspec.structs.replace(source, path=Path(os.path.relpath(source.path, folder)).as_posix())
+
+    text = encode(_with_sources(session, relative))
     try:
         with replacing(path) as temporary:
             temporary.write_bytes(text)

@@ -234,6 +234,9 @@ class Source(Settings, frozen=True, kw_only=True):
     generator: Generator | None = None
 
 
+VERSIONS, REFERENCES = 9, 6
+
+
 class Stem(Settings, frozen=True, kw_only=True):
     """One recording in the session, with its strip."""
 
@@ -250,9 +253,62 @@ class Loop(Settings, frozen=True, kw_only=True):
     end_s: Annotated[float, msgspec.Meta(ge=0)]
 
 
+class Version(Settings, frozen=True, kw_only=True):
+    """A kept state of a strip, under the number of the key that switches to it."""
+
+    number: Annotated[int, msgspec.Meta(ge=1, le=VERSIONS)]
+    note: Annotated[str, msgspec.Meta(max_length=400)] = ""
+    strip: Strip
+
+    @property
+    def name(self) -> str:
+        return f"Version {self.number}"
+
+
+class Reference(Settings, frozen=True, kw_only=True):
+    """A finished recording to compare with, looping in a range of its own; without one all of it."""
+
+    name: Annotated[str, msgspec.Meta(min_length=1, max_length=200)]
+    source: Source
+    loop: Loop | None = None
+
+
+class BlindTest(Settings, frozen=True, kw_only=True):
+    """The result of a blind test. Of ABX trials `right` were told correctly; of a preference the first was preferred
+    `right` times. `order` has for each trial which one was hidden (0 or 1), `answers` which one was named.
+    """
+
+    kind: Literal["abx", "preference"]
+    first: Annotated[str, msgspec.Meta(max_length=200)]
+    second: Annotated[str, msgspec.Meta(max_length=200)]
+    when: Annotated[str, msgspec.Meta(max_length=40)] = ""
+    planned: Annotated[int, msgspec.Meta(ge=1, le=1000)]
+    order: Annotated[tuple[Literal[0, 1], ...], msgspec.Meta(max_length=1000)] = ()
+    answers: Annotated[tuple[Literal[0, 1], ...], msgspec.Meta(max_length=1000)] = ()
+    range_s: tuple[float, float] | None = None
+    match_lu: float = 0.0
+
+    @property
+    def right(self) -> int:
+        if self.kind == "abx":
+            return sum(hidden == named for hidden, named in zip(self.order, self.answers, strict=True))
+        return self.answers.count(0)
+
+    @property
+    def count(self) -> int:
+        return len(self.answers)
+
+
 class Session(Settings, frozen=True, kw_only=True):
     """All that a user saves."""
 
     format: Literal[1] = FORMAT
     stems: Annotated[tuple[Stem, ...], msgspec.Meta(min_length=1, max_length=64)]
     loop: Loop | None = None
+    versions: Annotated[tuple[Version, ...], msgspec.Meta(max_length=VERSIONS)] = ()
+    references: Annotated[tuple[Reference, ...], msgspec.Meta(max_length=REFERENCES)] = ()
+    blind_tests: Annotated[tuple[BlindTest, ...], msgspec.Meta(max_length=1000)] = ()
+
+    def version(self, number: int) -> Version | None:
+        """The version of that number, if it is kept."""
+        return next((version for version in self.versions if version.number == number), None)

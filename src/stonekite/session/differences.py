@@ -1,0 +1,193 @@
+"""What differs between two states of a strip, in words."""
+
+from collections.abc import Iterator
+from typing import Any, NamedTuple, cast
+
+import msgspec
+
+from stonekite.session.types import LEGS, Intake, Leg, Output, Split, Strip
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import kind_of
+from stonekite.stages.settings import Setting, settings_of
+
+_SMALL = 1e-9
+
+
+class Difference(NamedTuple):
+    """One difference: where and what, the values, and the stage it belongs to, if it does."""
+
+    place: str
+    before: str
+    after: str
+    stage: int | None = None
+
+    @property
+    def sentence(self) -> str:
+        """In one line: Side EQ, band 2, gain: +3.0 dB → +5.0 dB."""
+        if not self.before:
+            return f"{self.place}: {self.after}"
+        return f"{self.place}: {self.before} → {self.after}"
+
+
+def differences(old: Strip, new: Strip) -> list[Difference]:
+    """All differences from one strip to another, in the order of the signal."""
+    found = [*_of_struct("Intake", old.intake, new.intake), *_of_split(old.split, new.split)]
+    found += _of_stages(old, new)
+    for leg in LEGS:
+        found += _of_struct(f"{_component(new, leg)} leg", getattr(old, leg), getattr(new, leg))
+    found += _of_struct("Output", old.output, new.output)
+    return found
+
+
+def _component(strip: Strip, leg: str) -> str:
+    return strip.split.component(leg).capitalize()  # type: ignore[arg-type]
+
+
+def _of_split(old: Split, new: Split) -> Iterator[Difference]:
+    if (old.mode, old.encoding) != (new.mode, new.encoding):
+        yield Difference("Split", _split_words(old), _split_words(new))
+
+
+def _split_words(split: Split) -> str:
+    words = settings_of(Split)
+    mode = words["mode"].shown(split.mode)
+    return f"{mode}, {words['matrix'].shown(split.matrix).lower()}" if split.mode == "mid-side" else mode
+
+
+def _names(strip: Strip) -> dict[int, str]:
+    """Names of stages by id; those of which there are several of a kind are numbered."""
+    labels = [kind_of(stage).LABEL for stage in strip.stages]
+    seen: dict[str, int] = {}
+    names = {}
+    for stage, label in zip(strip.stages, labels, strict=True):
+        seen[label] = seen.get(label, 0) + 1
+        names[stage.id] = label if labels.count(label) == 1 else f"{label} {seen[label]}"
+    return names
+
+
+def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
+    before = {stage.id: stage for stage in old.stages}
+    after = {stage.id: stage for stage in new.stages}
+    names = {**_names(old), **_names(new)}
+    for number, stage in before.items():
+        if number not in after or type(after[number]) is not type(stage):
+            yield Difference(names[number], "", "removed", number)
+    for number, stage in after.items():
+        if number not in before or type(before[number]) is not type(stage):
+            yield Difference(names[number], "", "added", number)
+        elif before[number] != stage:
+            yield from _of_stage(names[number], before[number], stage, new)
+    common = [[n for n in order if n in before and n in after] for order in (before, after)]
+    if common[0] != common[1]:
+        orders = [", ".join(names[n] for n in order) for order in common]
+        yield Difference("Order of stages", orders[0], orders[1])
+
+
+def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Difference]:
+    for leg in LEGS:
+        component = f"{_component(strip, leg)} {name}"
+        sides = getattr(old, leg), getattr(new, leg)
+        if None in sides:
+            if sides[0] is not sides[1]:
+                yield Difference(component, "", "off" if sides[1] is None else "on", new.id)
+        else:
+            yield from _of_struct(component, *sides, new.id)
+    if hasattr(new, "shared"):
+        yield from _of_struct(name, old.shared, new.shared, new.id)  # type: ignore[attr-defined]
+    yield from _of_struct(
+        name, old, new, new.id, skipped=("kept_db", *(("shared",) if hasattr(new, "shared") else ()))
+    )
+
+
+def _of_struct(
+    place: str, old: Any, new: Any, stage: int | None = None, skipped: tuple[str, ...] = ()
+) -> Iterator[Difference]:
+    """Of all declared settings of a struct, and of the structs and bands in it."""
+    if old == new:
+        return
+    for name, setting in settings_of(cast(type[msgspec.Struct], type(new))).items():
+        if name not in skipped:
+            yield from _of_setting(place, setting, getattr(old, name), getattr(new, name), stage)
+    for name in type(new).__struct_fields__:
+        values = getattr(old, name), getattr(new, name)
+        if name in skipped or name in LEGS or values[0] == values[1]:
+            continue
+        if isinstance(values[1], msgspec.Struct) and isinstance(values[0], msgspec.Struct):
+            yield from _of_struct(f"{place}, {name}", *values, stage)
+        elif name == "bands":
+            yield from _of_bands(place, *values, stage)
+
+
+def _of_bands(place: str, old: tuple, new: tuple, stage: int | None) -> Iterator[Difference]:
+    for k in range(max(len(old), len(new))):
+        before, after = (bands[k] if k < len(bands) else None for bands in (old, new))
+        where = f"{place}, band {k + 1}"
+        if before is None and after is not None:
+            yield Difference(where, "", f"added, {_band_words(after)}", stage)
+        elif before is not None and after is None:
+            yield Difference(where, "", "removed", stage)
+        elif before is not None:
+            yield from _of_struct(where, before, after, stage)
+
+
+def _band_words(band: Any) -> str:
+    """Shape, frequency and height of a band."""
+    declared = settings_of(cast(type[msgspec.Struct], type(band)))
+    height = "gain_db" if "gain_db" in declared else "range_db"
+    return ", ".join(declared[name].shown(getattr(band, name)) for name in ("shape", "frequency_hz", height))
+
+
+def _of_setting(place: str, setting: Setting, old: Any, new: Any, stage: int | None) -> Iterator[Difference]:
+    if old == new or (isinstance(old, float) and abs(old - new) < _SMALL):
+        return
+    before, after = setting.shown(old), setting.shown(new)
+    label = setting.label[:1].lower() + setting.label[1:]
+    if before != after:
+        yield Difference(f"{place}, {label}", before, after, stage)
+    else:  # too little to be seen in the figures that are shown
+        yield Difference(f"{place}, {label}", f"{old:.9g}", f"{new:.9g}", stage)
+
+
+def described(strip: Strip) -> list[tuple[str, list[str]]]:
+    """All that a strip does, in words: for each part of the signal path what it is called and its settings."""
+    parts = [("Split", [_split_words(strip.split)])]
+    intake = [difference.sentence for difference in _of_struct("Intake", Intake(), strip.intake)]
+    if intake:
+        parts.insert(0, ("Intake", intake))
+    names = _names(strip)
+    for stage in strip.stages:
+        lines = [] if stage.inserted else ["taken out"]
+        for leg in LEGS:
+            side = getattr(stage, leg)
+            lines.append(
+                f"{_component(strip, leg)}: " + ("passes" if side is None else _settings_words(side))
+            )
+            bands = getattr(side, "bands", ())
+            lines += [
+                f"{_component(strip, leg)}, band {k + 1}: {_settings_words(band)}"
+                for k, band in enumerate(bands)
+                if band is not None
+            ]
+        if hasattr(stage, "shared"):
+            lines.append(f"Both: {_settings_words(stage.shared)}")
+        if stage.level_kept:
+            lines.append(
+                f"level kept, {settings_of(cast(type[msgspec.Struct], type(stage)))['kept_db'].shown(stage.kept_db)}"
+            )
+        parts.append((names[stage.id], lines))
+    for leg in LEGS:
+        changed = [
+            d.sentence for d in _of_struct(f"{_component(strip, leg)} leg", Leg(), getattr(strip, leg))
+        ]
+        if changed:
+            parts.append((f"{_component(strip, leg)} leg", changed))
+    output = [difference.sentence for difference in _of_struct("Output", Output(), strip.output)]
+    parts.append(("Output", output or ["as it comes out of the join"]))
+    return parts
+
+
+def _settings_words(struct: Any) -> str:
+    return ", ".join(
+        f"{setting.label[:1].lower() + setting.label[1:]} {setting.shown(getattr(struct, name))}".strip()
+        for name, setting in settings_of(cast(type[msgspec.Struct], type(struct))).items()
+    )
