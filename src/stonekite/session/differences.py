@@ -141,11 +141,11 @@ def _of_setting(place: str, setting: Setting, old: Any, new: Any, stage: int | N
     if old == new or (isinstance(old, float) and abs(old - new) < _SMALL):
         return
     before, after = setting.shown(old), setting.shown(new)
-    label = setting.label[:1].lower() + setting.label[1:]
+    label = _lowered(setting.label)
     if before != after:
         yield Difference(f"{place}, {label}", before, after, stage)
     else:  # too little to be seen in the figures that are shown
-        yield Difference(f"{place}, {label}", f"{old:.9g}", f"{new:.9g}", stage)
+        yield Difference(f"{place}, {label}", repr(old), repr(new), stage)
 
 
 def described(strip: Strip) -> list[tuple[str, list[str]]]:
@@ -188,6 +188,11 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
 
 def _settings_words(struct: Any) -> str:
     return ", ".join(
-        f"{setting.label[:1].lower() + setting.label[1:]} {setting.shown(getattr(struct, name))}".strip()
+        f"{_lowered(setting.label)} {setting.shown(getattr(struct, name))}".strip()
         for name, setting in settings_of(cast(type[msgspec.Struct], type(struct))).items()
     )
+
+
+def _lowered(label: str) -> str:
+    """A label inside a sentence; Q stays Q."""
+    return label[:1].lower() + label[1:] if len(label) > 1 else label
