@@ -10,6 +10,9 @@ from stonekite.engine.generator import GeneratorReader
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
 
+BEFORE_S = 1.5
+"""So much before a span is heard, and twice the latency more, so that its start does not differ from the whole."""
+
 
 def open_source(source: Source, ahead: int = 0) -> Blocks:
     """What a source sounds like: the two channels it uses, or its test signal. Raises AudioError."""
@@ -19,19 +22,26 @@ def open_source(source: Source, ahead: int = 0) -> Blocks:
 
 
 def rendered(
-    reader: Blocks, strip: Strip, block: int = BLOCK, observer: Observer | None = None
+    reader: Blocks,
+    strip: Strip,
+    block: int = BLOCK,
+    observer: Observer | None = None,
+    span: tuple[int, int] | None = None,
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
-    """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file.
+    """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file or a span of
+    frames.
 
-    The result has the length of the source: latency is taken out, and what rings on after the end is cut.
-    `observer` is told what goes into and comes out of each stage.
+    The result has the length of the source: latency is taken out, and what rings on after the end is cut. In a span the
+    strip has heard what comes before it. `observer` is told what goes into and comes out of each stage.
     """
     chain = Chain(strip, reader.facts.rate)
     chain.observer = observer
     lead = np.empty((2, 0))
-    position = 0
+    start, stop = span or (0, reader.facts.frames)
+    position = max(0, start - int(BEFORE_S * reader.facts.rate) - 2 * chain.latency) if start else 0
     skip = chain.latency
-    for source in _with_silence(reader, block, chain.latency):
+    unheard = start - position
+    for source in _with_silence(reader, block, chain.latency, position, stop):
         processed = chain.process(source, position)
         position += source.shape[1]
         if skip:
@@ -40,12 +50,19 @@ def rendered(
             skip -= dropped
         lead = np.concatenate([lead, source], axis=1) if chain.latency else source
         count = processed.shape[1]
-        if count:
-            yield lead[:, :count], processed
+        early = min(unheard, count)
+        unheard -= early
+        if count > early:
+            yield lead[:, early:count], processed[:, early:]
         lead = lead[:, count:]
 
 
-def _with_silence(reader: Blocks, block: int, frames: int) -> Iterator[np.ndarray]:
-    yield from reader.blocks(block)
-    if frames:
-        yield np.zeros((2, frames))
+def _with_silence(reader: Blocks, block: int, late: int, start: int, stop: int) -> Iterator[np.ndarray]:
+    """From a frame on until all that comes before another one has come out; silence after the end of the file."""
+    given = start
+    for source in reader.blocks(block, start, stop + late):
+        given += source.shape[1]
+        yield source
+    missing = min(late, stop + late - given)
+    if missing > 0:
+        yield np.zeros((2, missing))

@@ -144,11 +144,11 @@ class Blocks:
         """Frames from `start` on, shape (2, n), n < frames at the end."""
         raise NotImplementedError
 
-    def blocks(self, frames: int = BLOCK) -> Iterator[np.ndarray]:
-        """All of it in pieces. A file cut short gives what is there."""
-        start = 0
-        while start < self.facts.frames:
-            block = self.read(start, frames)
+    def blocks(self, frames: int = BLOCK, start: int = 0, stop: int | None = None) -> Iterator[np.ndarray]:
+        """All of it, or from one frame to another, in pieces. A file cut short gives what is there."""
+        end = self.facts.frames if stop is None else min(stop, self.facts.frames)
+        while start < end:
+            block = self.read(start, min(frames, end - start))
             if not block.shape[1]:
                 return
             start += block.shape[1]

@@ -31,6 +31,11 @@ def _rival(correlation: np.ndarray, place: int) -> float:
     return float(np.abs(outside).max(initial=0.0) / max(abs(correlation[place]), 1e-300))
 
 
+def frame_size(rate: float) -> int:
+    """Samples in the frames that are looked at."""
+    return 1 << math.ceil(math.log2(rate * REACH_S * 8))
+
+
 @dataclass(frozen=True)
 class Offset:
     """`samples` > 0: right is late. `polarity` is 1 or -1. `confidence` is 0 (none) to 1."""
@@ -45,7 +50,7 @@ class Alignment:
 
     def __init__(self, rate: float) -> None:
         self.rate = rate
-        self._size = 1 << math.ceil(math.log2(rate * REACH_S * 8))
+        self._size = frame_size(rate)
         self._window = np.hanning(self._size + 1)[:-1]
         self._held = np.empty((2, 0))
         bins = self._size // 2 + 1
@@ -64,10 +69,23 @@ class Alignment:
         self._held = held[:, start:]
 
     def _hear(self, frame: np.ndarray) -> None:
-        spectra = np.fft.rfft(frame * self._window, axis=1)
+        self.take(np.fft.rfft(frame * self._window, axis=1))
+
+    def take(self, spectra: np.ndarray) -> np.ndarray:
+        """Hear a frame by its spectra (2, bins), where they are known: of `frame_size` samples under a Hann window.
+
+        Gives back their power.
+        """
+        power = spectra.real**2 + spectra.imag**2
         self._cross += np.conj(spectra[0]) * spectra[1]
-        self._own += np.abs(spectra) ** 2
+        self._own += power
         self._count += 1
+        return power
+
+    def means(self) -> tuple[np.ndarray, np.ndarray]:
+        """Mean power (2, bins) of the sides and mean cross-spectrum (bins,)."""
+        count = max(1, self._count)
+        return self._own / count, self._cross / count
 
     def offset(self) -> Offset:
         """The offset of the whole signal. Confidence 0 where a side is silent or there is too little sound."""

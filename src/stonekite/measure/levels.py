@@ -36,6 +36,14 @@ class Levels:
             self._energy[name] += float(np.dot(signal, signal))
             self._power[name].add(signal * signal)
 
+    def energy(self, name: str) -> float:
+        """Sum of squares of a component."""
+        return self._energy[name]
+
+    def bins(self, name: str) -> np.ndarray:
+        """Mean square of a component in stretches of 10 ms."""
+        return self._power[name].means()
+
     def rms_dbfs(self, name: str) -> float:
         return db_of(math.sqrt(self._energy[name] / self.frames)) if self.frames else -math.inf
 
