@@ -115,7 +115,7 @@ class ImageMeter:
         return self._alignment.offset()
 
     def centres(self) -> np.ndarray:
-        """Where the image stands in each frame (frames,): -100 left, 0 centre, 100 right; NaN where it is too quiet to say.
+        """Where the image stands in each frame (frames,): -100 left, 0 centre, 100 right; NaN where it is too quiet.
 
         By the power of the sides in the range of a voice, (R - L) / (R + L): a source that constant power places at an
         angle a from the left (0 to 90 degrees) stands at -cos 2a, however late or inverted a side is.

@@ -12,14 +12,13 @@ from stonekite.lazy import lazy
 fir = lazy("stonekite.signal.fir")
 
 TAPS = 128
-CENTRE = TAPS // 2
-"""Samples by which a fractional delay is late beyond what was asked for."""
 
 
-def fraction_taps(fraction: float) -> np.ndarray:
-    """Taps (TAPS,) that delay by CENTRE + fraction samples, 0 <= fraction < 1."""
-    t = np.arange(TAPS) - CENTRE - fraction
-    window = np.i0(11.0 * np.sqrt(np.maximum(0.0, 1 - (t / CENTRE) ** 2))) / np.i0(11.0)
+def fraction_taps(fraction: float, count: int = TAPS) -> np.ndarray:
+    """Taps (count,) that delay by count / 2 + fraction samples, 0 <= fraction < 1."""
+    centre = count // 2
+    t = np.arange(count) - centre - fraction
+    window = np.i0(11.0 * np.sqrt(np.maximum(0.0, 1 - (t / centre) ** 2))) / np.i0(11.0)
     taps = np.sinc(t) * window
     return taps / taps.sum()
 
@@ -42,20 +41,21 @@ class Delay:
 class FineDelay:
     """Delays the two rows of a signal by real numbers of samples, and both by `latency` more.
 
-    Where both delays are whole the latency is 0 and no sample is changed.
+    Where both delays are whole the latency is 0 and no sample is changed. `count` is the length of the filters: longer
+    ones come closer to half the rate.
     """
 
-    def __init__(self, samples: tuple[float, float]) -> None:
+    def __init__(self, samples: tuple[float, float], count: int = TAPS) -> None:
         parts = [divmod(round(s, 6), 1.0) for s in samples]
-        self._taps = [fraction_taps(fraction) if fraction else None for _, fraction in parts]
-        self.latency = CENTRE if any(taps is not None for taps in self._taps) else 0
+        self._taps = [fraction_taps(fraction, count) if fraction else None for _, fraction in parts]
+        self.latency = count // 2 if any(taps is not None for taps in self._taps) else 0
         self._whole = Delay(
             (
                 int(parts[0][0]) + (self.latency if self._taps[0] is None else 0),
                 int(parts[1][0]) + (self.latency if self._taps[1] is None else 0),
             )
         )
-        self._past = [np.zeros(TAPS - 1) for _ in parts]
+        self._past = [np.zeros(count - 1) for _ in parts]
 
     def process(self, block: np.ndarray) -> None:
         """Delay block (2, frames) in place."""
