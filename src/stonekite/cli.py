@@ -82,6 +82,11 @@ def _flat(figures: dict[str, Any], prefix: str = ""):
     for name, value in figures.items():
         if isinstance(value, dict):
             yield from _flat(value, f"{prefix}{name}.")
+        elif isinstance(value, list):
+            for entry in value:
+                yield from _flat(
+                    {k: v for k, v in entry.items() if k != "hertz"}, f"{prefix}{name}.{entry['hertz']:g}."
+                )
         else:
             yield prefix + name, value
 
@@ -314,6 +319,53 @@ def render(
                 progress(step)
     _warn_of_overs(done.overs)
     _written(done.paths, as_json, overs=done.overs, dithered=done.dithered)
+
+
+@main.command()
+@click.argument("a", type=FILE)
+@click.argument("b", type=FILE)
+@click.option(
+    "--report",
+    type=FILE,
+    help="Write a page with pictures and the table (.html), or the table (.csv, .json).",
+)
+@force
+@as_json
+@_faults
+def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -> None:
+    """Measures of two files, and what is left of B when A, matched in level, time and polarity, is taken away."""
+    from stonekite.engine import compare as comparing
+    from stonekite.engine.reporting import of_files, write
+    from stonekite.measure.summary import plain
+    from stonekite.measure.table import scalars
+
+    if report is not None and report.exists() and not force:
+        _fail(f"“{report.name}” exists already.")
+    steps = comparing.compare(a, b)
+    with _progress("Comparing") as progress:
+        while True:
+            try:
+                progress(next(steps))
+            except StopIteration as end:
+                found = end.value
+                break
+    if report is not None:
+        write(of_files(a, b, found), report)
+    left = found.residual_db
+    _say(
+        {
+            "a": scalars(found.a),
+            "b": scalars(found.b),
+            "level_match_db": plain(found.level_match_db),
+            "offset_samples": found.match.samples if found.match.found else None,
+            "polarity": found.match.polarity,
+            "residual_db": plain(left["all"]),
+            "residual_components_db": {name: plain(left[name]) for name in left if name != "all"},
+        },
+        as_json,
+    )
+    if report is not None and not as_json:
+        click.echo(report)
 
 
 @main.command()

@@ -1,0 +1,163 @@
+"""The table of a comparison: what its rows are called, where their values are, and how they are written."""
+
+import csv
+import io
+import math
+from collections.abc import Sequence
+from typing import Any, NamedTuple
+
+import msgspec
+
+from stonekite.measure.measures import Measures
+
+Column = tuple[str, Measures]
+"""The name of what was measured, and its measures."""
+
+
+class Row(NamedTuple):
+    """A measure: where it is listed, its name, unit and digits, and the path to it from Measures."""
+
+    group: str
+    label: str
+    unit: str
+    digits: int
+    path: tuple[str | int, ...]
+    help: str
+    signed: bool = False
+
+    def value(self, measures: Measures) -> float | None:
+        found: Any = measures
+        for step in self.path:
+            found = getattr(found, step) if hasattr(type(found), "__struct_fields__") else found[step]  # type: ignore
+        return found
+
+    def text(self, value: float | None) -> str:
+        """The value as it is shown, without its unit."""
+        if value is None:
+            return "–"
+        if self.path[-1] == "centre":
+            return "0 %" if abs(value) < 0.5 else f"{abs(value):.0f} % {'L' if value < 0 else 'R'}"
+        return figure(value, self.digits, self.signed)
+
+    def change(self, before: float | None, after: float | None) -> str:
+        """The difference of two values, with its sign; a dash where there is none."""
+        if before is None or after is None:
+            return "–"
+        return figure(after - before, self.digits, True)
+
+
+def figure(value: float, digits: int, signed: bool = False) -> str:
+    """A number with a true minus sign; nothing that rounds to zero has a sign."""
+    if float(f"{value:.{digits}f}") == 0:
+        return f"{0:.{digits}f}"
+    return f"{value:{'+' if signed else ''}.{digits}f}".replace("-", "−")
+
+
+def _component_rows() -> list[Row]:
+    return [
+        Row(name.capitalize(), label, unit, 1, ("components", name, key), help)
+        for name in ("mid", "side", "left", "right")
+        for label, unit, key, help in (
+            ("Level, RMS", "dBFS", "rms_dbfs", "Mean level"),
+            ("Crest", "dB", "crest_db", "Highest peak over the mean level"),
+            ("Noise floor", "dBFS", "noise_floor_dbfs", "Level of the quietest twentieth, in 50 ms"),
+        )
+    ]
+
+
+_OCTAVE_NAMES = ("31 Hz", "63 Hz", "125 Hz", "250 Hz", "500 Hz", "1 kHz", "2 kHz", "4 kHz", "8 kHz", "16 kHz")
+
+
+def _octave_rows(group: str, key: str, help: str) -> list[Row]:
+    return [
+        Row(group, name, "dB", 1, ("octaves", k, key), f"{help} in the octave around {name}")
+        for k, name in enumerate(_OCTAVE_NAMES)
+    ]
+
+
+ROWS: tuple[Row, ...] = (
+    Row("Loudness", "Integrated", "LUFS", 1, ("integrated_lufs",), "Loudness of all of it (ITU-R BS.1770)"),
+    Row("Loudness", "Short-term, most", "LUFS", 1, ("short_term_max_lufs",), "Loudest 3 s"),
+    Row("Loudness", "Range", "LU", 1, ("loudness_range_lu",), "Loudness range (EBU Tech 3342)"),
+    Row("Loudness", "True peak", "dBTP", 1, ("true_peak_dbtp",), "Highest level at and between samples"),
+    Row(
+        "Loudness",
+        "Peak to loudness",
+        "dB",
+        1,
+        ("peak_to_loudness_db",),
+        "True peak over integrated loudness",
+    ),
+    Row("Image", "Side against Mid", "dB", 1, ("side_to_mid_db",), "RMS level of Side over that of Mid"),
+    Row("Image", "Correlation, mean", "", 2, ("correlation_mean",), "Of left and right, over 0.4 s", True),
+    Row("Image", "  least", "", 2, ("correlation_least",), "The lowest correlation over 0.4 s", True),
+    Row(
+        "Image",
+        "  below zero",
+        "%",
+        1,
+        ("correlation_below_zero",),
+        "Share of the time with a correlation below 0",
+    ),
+    Row("Image", "Loss in mono", "dB", 1, ("mono_loss_db",), "Power lost on folding to mono"),
+    Row(
+        "Image",
+        "Centre",
+        "",
+        0,
+        ("centre",),
+        "Where the range of a voice stands: L left, R right of the middle",
+    ),
+    Row("Image", "  moves by", "%", 0, ("centre_spread",), "How far the centre moves (standard deviation)"),
+    Row(
+        "Image",
+        "Right is late by",
+        "samples",
+        1,
+        ("offset_samples",),
+        "Offset of the sides; negative: left is late",
+    ),
+    Row(
+        "Spectrum",
+        "Tilt",
+        "dB/oct",
+        2,
+        ("tilt_db_per_octave",),
+        "Slope from 100 Hz to 10 kHz; pink noise has 0",
+        True,
+    ),
+    *_component_rows(),
+    *_octave_rows("Side against Mid by octave", "side_to_mid_db", "RMS level of Side over that of Mid"),
+    *_octave_rows("Loss in mono by octave", "mono_loss_db", "Power lost on folding to mono"),
+)
+
+
+def scalars(measures: Measures) -> dict[str, Any]:
+    """All figures of a signal without its curves and spectra, as plain values."""
+    found = msgspec.to_builtins(measures)
+    for name in ("spectra_db", "curves", "spectrogram_db", "spectrogram_step_s"):
+        del found[name]
+    return found
+
+
+def as_csv(columns: Sequence[Column]) -> str:
+    """The table as CSV text: group, measure, unit, then a column for each signal, with full precision."""
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["group", "measure", "unit", *(name for name, _ in columns)])
+    for row in ROWS:
+        values = [row.value(measures) for _, measures in columns]
+        writer.writerow(
+            [row.group, row.label.strip(), row.unit, *("" if v is None else f"{v:.6g}" for v in values)]
+        )
+    return out.getvalue()
+
+
+def as_dict(columns: Sequence[Column]) -> dict[str, Any]:
+    """The table as plain values for JSON: for each signal its figures."""
+    return {name: scalars(measures) for name, measures in columns}
+
+
+def finite(value: float) -> float | None:
+    """The value, or None where it is not a number that JSON knows."""
+    return value if math.isfinite(value) else None
