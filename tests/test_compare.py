@@ -154,7 +154,7 @@ def report(tmp_path):
 
 
 def test_the_page_needs_nothing_else_and_says_everything(report, tmp_path):
-    session, columns, made = report
+    _, columns, made = report
     write(made, tmp_path / "r.html")
     text = (tmp_path / "r.html").read_text()
     page = Page(text)

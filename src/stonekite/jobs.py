@@ -5,7 +5,9 @@ from typing import Any
 import msgspec
 
 from stonekite.engine.export import Parts
+from stonekite.engine.subjects import Subject
 from stonekite.files.audio import Bits
+from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Line
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
@@ -75,6 +77,26 @@ class TonesFound(msgspec.Struct, tag=True):
     spectra: list[list[float]]
 
 
+class Compare(msgspec.Struct, tag=True):
+    """Measure subjects; each is answered by a Compared as soon as it is known, at last comes Done."""
+
+    number: int
+    subjects: list[Subject]
+
+
+class Compared(msgspec.Struct, tag=True):
+    """Measures of a subject of that identity, or why there are none."""
+
+    number: int
+    identity: str
+    measures: Measures | None
+    fault: str = ""
+
+
+class Done(msgspec.Struct, tag=True):
+    number: int
+
+
 class Analysed(msgspec.Struct, tag=True):
     """Figures with None for what is silent or does not exist, and the overview files.
 
@@ -117,5 +139,5 @@ class Cancelled(msgspec.Struct, tag=True):
     number: int
 
 
-Request = Analyse | Export | Spectra | Separate | FindTones | Cancel
-Answer = Progress | Analysed | SpectraFound | TonesFound | Written | Failed | Cancelled
+Request = Analyse | Export | Spectra | Separate | FindTones | Compare | Cancel
+Answer = Progress | Analysed | SpectraFound | TonesFound | Compared | Done | Written | Failed | Cancelled

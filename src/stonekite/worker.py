@@ -11,6 +11,7 @@ import signal
 import sys
 import threading
 from collections.abc import Generator
+from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
@@ -22,6 +23,7 @@ from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
+from stonekite.engine.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
 from stonekite.framing import read_frame, write_frame
@@ -31,6 +33,9 @@ from stonekite.jobs import (
     Answer,
     Cancel,
     Cancelled,
+    Compare,
+    Compared,
+    Done,
     Export,
     Failed,
     FindTones,
@@ -58,13 +63,15 @@ class Worker:
     def __init__(self) -> None:
         self._known: tuple[Source, Known] | None = None
 
-    def run(self, request: Analyse | Export | Spectra | Separate | FindTones) -> Steps:
+    def run(self, request: Analyse | Export | Spectra | Separate | FindTones | Compare) -> Steps:
         """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
         try:
             if isinstance(request, Analyse):
                 yield from self._analyse(request)
             elif isinstance(request, Spectra):
                 yield from self._spectra(request)
+            elif isinstance(request, Compare):
+                yield from self._compare(request)
             elif isinstance(request, FindTones):
                 yield self._tones(request)
             elif isinstance(request, Separate):
@@ -124,6 +131,20 @@ class Worker:
         if request.reference is not None:
             found = yield from self._averages(request, request.reference, Strip(split=strip.split))
         yield SpectraFound(request.number, legs, found)
+
+    def _compare(self, request: Compare) -> Steps:
+        with closing(measured_all(request.subjects)) as steps:  # type: ignore[type-var]
+            for step in steps:
+                if isinstance(step, float):
+                    yield Progress(request.number, step)
+                    continue
+                place, found = step
+                identity = request.subjects[place].identity
+                if isinstance(found, AudioError):
+                    yield Compared(request.number, identity, None, str(found))
+                else:
+                    yield Compared(request.number, identity, found)
+        yield Done(request.number)
 
     def _tones(self, request: FindTones) -> TonesFound:
         stem = request.stem

@@ -25,9 +25,12 @@ from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, S
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
+from stonekite.engine.strip import GLIDE_S, SWITCH_S
 from stonekite.engine.warm import warm_kernels
 from stonekite.files.audio import AudioError
+from stonekite.files.resampled import at_rate
 from stonekite.framing import read_frame, write_frame
+from stonekite.session.types import Strip
 
 BLOCK = 512
 LOOK_S = 1 / 30
@@ -68,8 +71,13 @@ class Player:
         elif playback is None:
             return
         elif isinstance(command, protocol.Update):
-            playback.update(command.strip)
+            if command.listening is not None:
+                playback.listen(command.listening)
+            glide_s = GLIDE_S if command.listening is None else SWITCH_S
+            playback.update(command.strip, command.at_least, glide_s)
             self._updates += 1
+        elif isinstance(command, protocol.Refer):
+            self._refer(command, playback)
         elif isinstance(command, protocol.Listen):
             playback.listen(command.listening)
         elif isinstance(command, protocol.Play):
@@ -102,6 +110,22 @@ class Player:
             best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate)
         )
         self._send(Ready())
+
+    def _refer(self, command: protocol.Refer, playback: Playback) -> None:
+        if command.source is None:
+            playback.refer(None)
+            return
+        try:
+            reader = at_rate(open_source(command.source, AHEAD_FRAMES), playback.rate)
+        except AudioError as error:
+            self._send(Fault(str(error)))
+            return
+        other = Playback(reader, Strip())
+        scale = playback.rate / command.source.rate
+        span = int(command.start * scale), int(command.end * scale)
+        other.loop = span if span[1] > span[0] else (0, other.frames)
+        other.position = other.loop[0]
+        playback.refer(other)
 
     def _disturb(self, command: protocol.Disturb) -> None:
         output = self._output

@@ -28,7 +28,20 @@ class Load(msgspec.Struct, tag=True):
 
 
 class Update(msgspec.Struct, tag=True):
+    """Hear other settings, at least so many samples late. With `listening` it is another version, with its gains: then
+    it goes over fast."""
+
     strip: Strip
+    at_least: int = 0
+    listening: Listening | None = None
+
+
+class Refer(msgspec.Struct, tag=True):
+    """Get another recording ready to be listened to, looping in these frames of its own; None for none."""
+
+    source: Source | None
+    start: int = 0
+    end: int = 0
 
 
 class Listen(msgspec.Struct, tag=True):
@@ -69,7 +82,7 @@ class Disturb(msgspec.Struct, tag=True):
     path: str = ""
 
 
-Command = Load | Update | Listen | Play | Pause | Seek | SetLoop | Watch | Disturb
+Command = Load | Update | Refer | Listen | Play | Pause | Seek | SetLoop | Watch | Disturb
 
 
 class OutputIs(msgspec.Struct, tag=True):

@@ -33,6 +33,8 @@ class Transport(QObject):
         self.playing = False
         self._source: Source | None = None
         self._strip = Strip()
+        self._at_least = 0
+        self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
         self._restarts = 0
@@ -90,7 +92,9 @@ class Transport(QObject):
         was_playing, frame = self.playing, self.frame
         self.start()
         if self._source is not None:
+            at_least = self._at_least
             self.load(self._source, self._strip)
+            self.update(self._strip, at_least)
             self.set_loop(*self._loop)
             self._send(self._watched)
             self.seek(frame)
@@ -121,14 +125,27 @@ class Transport(QObject):
         self._source, self._strip = source, strip
         self.playing = False
         self._loop = (0, 0)
+        self._at_least = 0
         self._send(protocol.Load(source, strip, self.listening))
         self._send(self._watched)
+        if self._referred[0] is not None:
+            self._send(protocol.Refer(*self._referred))
 
-    def update(self, strip: Strip) -> None:
-        """Hear other settings."""
-        if strip is not self._strip:
-            self._strip = strip
-            self._send(protocol.Update(strip))
+    def update(self, strip: Strip, at_least: int = 0, listening: Listening | None = None) -> None:
+        """Hear other settings, at least so many samples late; with `listening` as another version with its gains."""
+        if strip is not self._strip or at_least != self._at_least:
+            self._strip, self._at_least = strip, at_least
+            if listening is not None:
+                self.listening = listening
+            self._send(protocol.Update(strip, at_least, listening))
+        elif listening is not None:
+            self.listen(listening)
+
+    def refer(self, source: Source | None, start: int = 0, end: int = 0) -> None:
+        """Get another recording ready to be listened to, looping in these frames of its own."""
+        if (source, start, end) != self._referred:
+            self._referred = source, start, end
+            self._send(protocol.Refer(source, start, end))
 
     def listen(self, listening: Listening) -> None:
         """Hear something else: processed, unprocessed, difference, one component."""

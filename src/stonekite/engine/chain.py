@@ -118,10 +118,11 @@ class Chain:
     """A strip's settings at a rate in Hz, ready to process.
 
     `latency` is in samples. A chain in which nothing does anything gives back its input bit for bit: it
-    does not even encode and decode.
+    does not even encode and decode. It can be made later than it has to be, `at_least` so many samples, to be in
+    time with another one.
     """
 
-    def __init__(self, strip: Strip, rate: float) -> None:
+    def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
         self.strip = strip
         self.rate = rate
         self.observer: Observer | None = None
@@ -129,10 +130,14 @@ class Chain:
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
         self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
         self._nodes = [_Node(stage, rate, strip.split.encoding) for stage in strip.stages if _works(stage)]
-        self.latency = latency_of(strip, rate)
+        self._own = latency_of(strip, rate)
+        self.latency = max(self._own, at_least)
+        self._late = Delay((self.latency - self._own,) * 2) if self.latency > self._own else None
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
         self._plain = not self._nodes and self._gains == (1.0, 1.0)
-        self.transparent = self._plain and self._intake is None and self._output is None
+        self.transparent = (
+            self._plain and self._intake is None and self._output is None and self._late is None
+        )
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
@@ -151,11 +156,17 @@ class Chain:
         """
         if self.transparent and tap is None:
             return stereo
+        if self._late is not None:  # what comes in waits: it is the same for all settings
+            stereo = np.array(stereo, order="C")
+            self._late.process(stereo)
+            position -= self.latency - self._own
         if self._intake is not None:
             stereo = self._intake.process(stereo, position)
         if not self._plain or tap is not None:
             stereo = self._between(stereo, position, tap)
-        return stereo if self._output is None else self._output.process(stereo, position)
+        if self._output is not None:
+            stereo = self._output.process(stereo, position)
+        return stereo
 
     def _between(self, stereo: np.ndarray, position: int, tap: Tap | None) -> np.ndarray:
         """Split, stages, legs and join."""
@@ -216,12 +227,15 @@ class Chain:
         kept = {
             node.id for node in self._nodes if node.id in partners and partners[node.id].layout == node.layout
         }
-        if len(kept) < len(self._nodes) or not same_intake or not same_output:
+        same_time = self.latency - self._own == old.latency - old._own
+        if len(kept) < len(self._nodes) or not (same_intake and same_output and same_time):
             self.process(history, position - history.shape[1])
         if same_intake and self._intake is not None and old._intake is not None:
             self._intake.take_over(old._intake)
         if same_output and self._output is not None and old._output is not None:
             self._output.take_over(old._output)
+        if same_time:
+            self._late = copy.deepcopy(old._late)
         for node in self._nodes:
             if node.id in kept:
                 node.take_over(partners[node.id])

@@ -5,7 +5,7 @@ import numpy as np
 from stonekite.engine.chain import Tap, latency_of
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
-from stonekite.engine.strip import StripPlayer, ramp
+from stonekite.engine.strip import GLIDE_S, StripPlayer, ramp
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
 
@@ -33,6 +33,7 @@ class Playback:
         self._player = StripPlayer(strip, self.rate)
         self._listener = Listener(self.rate, listening)
         self._live = live
+        self._other: Playback | None = None
         self._clock = 0
         self._seam = max(1, int(SEAM_S * self.rate))
         self._tail = np.zeros((2, 0))
@@ -62,12 +63,19 @@ class Playback:
         if self.playing:
             self._begin()
 
-    def update(self, strip: Strip) -> None:
-        """Glide to other settings from the next block on."""
+    def update(self, strip: Strip, at_least: int = 0, glide_s: float = GLIDE_S) -> None:
+        """Glide to other settings from the next block on, which are at least so many samples late."""
         self._strip = strip
+        self._player.at_least = at_least
         if self.playing:
-            self._recall(self._player.lead_for(latency_of(strip, self.rate)))
-            self._player.update(strip, self._clock)
+            self._recall(self._player.lead_for(max(at_least, latency_of(strip, self.rate))))
+            self._player.update(strip, self._clock, glide_s)
+
+    def refer(self, other: "Playback | None") -> None:
+        """Have another recording, of the same rate, to listen to in place of this one."""
+        if self._other is not None:
+            self._other.reader.close()
+        self._other = other
 
     def _recall(self, frames: int) -> None:
         """Have the player know so much of what came before, read again from the file where it began later."""
@@ -133,15 +141,19 @@ class Playback:
         processed = self._player.process(source, self._clock, tap)
         self._clock += frames
         self._known += frames
+        other = None
+        if self._other is not None and self._listener.refers:
+            self._other.play()
+            other = self._other.read(frames)
         if self._live is not None and tap is not None:
             before, after = tap.take()
-            self._live.hear(processed, unprocessed, before, after)
+            self._live.hear(processed if other is None else other, unprocessed, before, after)
             self._live.limit(self._player.chain.ceiling_db)
             if self.watched is not None:
                 self._live.reduce(before, self._player.chain.reduction_db(self.watched))
                 if (bands := self._player.chain.bands_now(self.watched)) is not None:
                     self._live.move_bands(*bands)
-        return self._listener.process(processed, unprocessed)
+        return self._listener.process(processed, unprocessed, other)
 
     def _source(self, frames: int) -> np.ndarray:
         """The next frames of the file, going round in the loop, with silence after the end."""

@@ -12,6 +12,8 @@ from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 
 GLIDE_S = 0.02
+SWITCH_S = 0.008
+"""Going over to another version takes so long."""
 WARM_S = 0.25
 """So much sound, and as much again as the latency, brings filters into the middle of what plays."""
 MEMORY_S = 3.5
@@ -24,13 +26,17 @@ def ramp(frames: int, start: int, length: int) -> np.ndarray:
 
 
 class StripPlayer:
-    """A strip at a rate in Hz, processing blocks and taking new settings between them."""
+    """A strip at a rate in Hz, processing blocks and taking new settings between them.
 
-    def __init__(self, strip: Strip, rate: float) -> None:
+    All settings are at least `at_least` samples late, so that those that are switched between are in time.
+    """
+
+    def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
         self.rate = rate
-        self._chain = Chain(strip, rate)
+        self.at_least = at_least
+        self._chain = Chain(strip, rate, at_least)
         self._old: Chain | None = None
-        self._waiting: Strip | None = None
+        self._waiting: tuple[Strip, float] | None = None
         self._glided = 0
         self._length = max(1, int(GLIDE_S * rate))
         self._history = Ring(2, max(int(MEMORY_S * rate), self.lead))
@@ -60,21 +66,22 @@ class StripPlayer:
             longer.add(self._history.last)
             self._history = longer
 
-    def update(self, strip: Strip, position: int) -> None:
-        """Glide to other settings from the next block on, which starts at `position`."""
+    def update(self, strip: Strip, position: int, glide_s: float = GLIDE_S) -> None:
+        """Glide to other settings, over so many seconds, from the next block on, which starts at `position`."""
         if self._old is not None:
-            self._waiting = strip
+            self._waiting = strip, glide_s
             return
-        if strip == self._chain.strip:
+        fresh = Chain(strip, self.rate, self.at_least)
+        if strip == self._chain.strip and fresh.latency == self._chain.latency:
             return
-        fresh = Chain(strip, self.rate)
+        self._length = max(1, int(glide_s * self.rate))
         self._make_room(fresh)
         fresh.continue_from(self._chain, self._history.last[:, -self.lead_for(fresh.latency) :], position)
         self._old, self._chain, self._glided = self._chain, fresh, 0
 
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
-        self._chain = Chain(strip, self.rate)
+        self._chain = Chain(strip, self.rate, self.at_least)
         self._old = self._waiting = None
         self._history.clear()
         self._make_room(self._chain)
@@ -127,8 +134,8 @@ class StripPlayer:
         if self._glided == self._length:
             self._old = None
             if self._waiting is not None:
-                strip, self._waiting = self._waiting, None
-                self.update(strip, position + count)
+                (strip, glide_s), self._waiting = self._waiting, None
+                self.update(strip, position + count, glide_s)
         if count == stereo.shape[1]:
             return out
         return np.concatenate([out, self.process(stereo[:, count:], position + count, tap)], axis=1)

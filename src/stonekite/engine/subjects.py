@@ -2,7 +2,10 @@
 
 import hashlib
 from collections.abc import Generator, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
+from queue import SimpleQueue
+from threading import Event
 
 import msgspec
 import numpy as np
@@ -72,3 +75,45 @@ def measured(subject: Subject) -> Generator[float, None, Measures]:
             done += block.shape[1]
             yield min(1.0, done / frames)
     return meters.measures()
+
+
+def measured_all(subjects: list[Subject]) -> Iterator[float | tuple[int, Measures | AudioError]]:
+    """Measure subjects, two at a time: progress 0 to 1 of all of them, and each with its place as soon as it is known.
+
+    Stop iterating (close the generator) to cancel.
+    """
+    told: SimpleQueue[tuple[int, float | Measures | Exception]] = SimpleQueue()
+    stopped = Event()
+
+    def work(place: int) -> None:
+        try:
+            steps = measured(subjects[place])
+            while not stopped.is_set():
+                told.put((place, next(steps)))
+            steps.close()
+        except StopIteration as end:
+            told.put((place, end.value))
+        except Exception as error:
+            told.put((place, error))
+
+    progress = [0.0] * len(subjects)
+    left = len(subjects)
+    with ThreadPoolExecutor(2, thread_name_prefix="measuring") as pool:
+        try:
+            for place in range(len(subjects)):
+                pool.submit(work, place)
+            while left:
+                place, what = told.get()
+                if isinstance(what, float):
+                    progress[place] = what
+                    yield sum(progress) / len(progress)
+                    continue
+                left -= 1
+                progress[place] = 1.0
+                if isinstance(what, AudioError | Measures):
+                    yield place, what
+                else:
+                    raise what
+        finally:
+            stopped.set()
+            pool.shutdown(cancel_futures=True)
