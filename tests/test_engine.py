@@ -12,7 +12,7 @@ from scipy import signal
 
 from stonekite.engine import chain as chain_module
 from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.listen import Listener, Listening, match_gains_db
+from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import rendered
 from stonekite.engine.strip import GLIDE_S, StripPlayer
@@ -323,12 +323,6 @@ def test_components_alone_are_centred_in_both_ears():
         out = Listener(RATE, Listening("unprocessed", only)).process(sound * 2, sound)  # type: ignore[arg-type]
         assert np.array_equal(out[0], out[1])
         assert np.array_equal(out[0], wanted)
-
-
-def test_level_match_turns_the_louder_one_down():
-    assert match_gains_db(-14.0, -18.0) == (-4.0, 0.0)
-    assert match_gains_db(-20.0, -18.0) == (0.0, -2.0)
-    assert match_gains_db(float("-inf"), -18.0) == (0.0, 0.0)
 
 
 def test_taps_see_a_stage_before_and_after():

@@ -9,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels
 from stonekite.session import edits, storage
 from stonekite.session.history import History
-from stonekite.session.types import LegName, Loop, Session, Source, Stem, Strip
+from stonekite.session.types import BlindTest, LegName, Loop, Session, Source, Stem, Strip
 from stonekite.stages.base import Stage
 
 STEM = 0
@@ -164,6 +164,14 @@ class Document(QObject):
         if clean:
             self._saved = self.session
         self.changed.emit()
+
+    def add_blind_test(self, test: BlindTest) -> None:
+        """Keep the result of a blind test; it is saved, and cannot be undone."""
+        assert self._history is not None
+        tests = (*self.session.blind_tests, test)
+        self._history.amend(msgspec.structs.replace(self.session, blind_tests=tests))
+        self.changed.emit()
+        self.named.emit()
 
     def end_gesture(self) -> None:
         if self._history is not None:

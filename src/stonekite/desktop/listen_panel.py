@@ -1,27 +1,41 @@
 """The listen panel: what the ears get, and the figures before and now."""
 
 import math
+from typing import Any
 
-from PySide6.QtCore import QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
     QLabel,
+    QPushButton,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.choices import Toggle
+from stonekite.desktop.fields import ValueField
 from stonekite.desktop.scope import Scope
 from stonekite.desktop.theme import LETTERS, NAMES, font, roles
-from stonekite.engine.listen import Listening, match_gains_db
+from stonekite.engine.listen import Listening, matched_db
+from stonekite.session.types import Session
+from stonekite.stages.settings import Setting
 
 _CHOICES = (
     ("processed", "Processed", "1", "The result"),
     ("unprocessed", "Unprocessed", "2", "The recording as it came, level-matched"),
     ("difference", "Difference", "3", "Processed minus unprocessed: what the processing adds and takes away"),
+)
+_RAISED = Setting(
+    label="Raised by",
+    unit="dB",
+    low=0.0,
+    high=48.0,
+    step=3.0,
+    default=0.0,
+    help="Gain that makes a quiet difference audible",
 )
 
 
@@ -137,17 +151,66 @@ class Figure(QWidget):
             painter.drawText(box.adjusted(0, 16, 0, 0), Qt.AlignmentFlag.AlignRight, f"was {self._was}")
 
 
-class ListenPanel(QFrame):
-    """Chooses what is heard; `chosen` gives a Listening."""
+class Chips(QWidget):
+    """A row of small switches that comes and goes with what there is: `chosen` gives the place of one, or None."""
 
     chosen = Signal(object)
+    add_asked = Signal()
+    menu_asked = Signal(object, QPoint)
+
+    def __init__(self, name: str, add: str, help: str) -> None:
+        super().__init__()
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(4)
+        self.label = QLabel(name)
+        self.label.setObjectName("muted")
+        self.add = QPushButton(add)
+        self.add.setObjectName("small")
+        self.add.setToolTip(help)
+        self.add.clicked.connect(self.add_asked)
+        self._row.addWidget(self.label)
+        self._row.addStretch(1)
+        self._row.addWidget(self.add)
+        self.chips: dict[Any, Toggle] = {}
+        self._shown: list[tuple[Any, str, str]] = []
+
+    def show_chips(self, wanted: list[tuple[Any, str, str]], on: Any) -> None:
+        """Keys, letters and tooltips of the switches; `on` is the key of the one that is on."""
+        if wanted != self._shown:
+            for chip in self.chips.values():
+                chip.hide()
+                chip.deleteLater()
+            self.chips = {}
+            for place, (key, letter, help) in enumerate(wanted):
+                chip = self.chips[key] = Toggle(letter, help.split("\n")[0], help)
+                chip.setMinimumWidth(22)
+                chip.clicked.connect(lambda checked, key=key: self.chosen.emit(key if checked else None))
+                chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                chip.customContextMenuRequested.connect(
+                    lambda place, key=key, chip=chip: self.menu_asked.emit(key, chip.mapToGlobal(place))
+                )
+                self._row.insertWidget(2 + place, chip)
+            self._shown = list(wanted)
+        for key, chip in self.chips.items():
+            chip.setChecked(key == on)
+
+
+class ListenPanel(QFrame):
+    """Chooses what is heard; `chosen` gives a Listening. `keep_asked` and `reference_asked` are wishes for more."""
+
+    chosen = Signal(object)
+    keep_asked = Signal()
+    reference_asked = Signal()
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setObjectName("panel")
         self.setFixedWidth(232)
         self._what, self._only = "processed", None
-        self._loudness: tuple[float | None, float | None] = (None, None)
+        self.version: int | None = None
+        self.reference: int | None = None
+        self._loudness: dict[str, float | None] = {}
         self.choices = {}
         title = QLabel("Listen")
         title.setObjectName("title")
@@ -161,10 +224,23 @@ class ListenPanel(QFrame):
             self.choices[what] = button
             layout.addWidget(button)
         self.choices["processed"].setChecked(True)
+        self.raised = ValueField(_RAISED, "Difference")
+        self.raised.hide()
+        self.raised.moved.connect(lambda value, token: self._say())
+        layout.addWidget(self.raised)
+        self.versions = Chips("Versions", "Keep", "Keep the state now as a version (key V)")
+        self.references = Chips("References", "+", "A finished recording to compare with")
+        self.versions.chosen.connect(self.choose_version)
+        self.references.chosen.connect(self.choose_reference)
+        self.versions.add_asked.connect(self.keep_asked)
+        self.references.add_asked.connect(self.reference_asked)
+        layout.addWidget(self.versions)
+        layout.addWidget(self.references)
         self.match = Toggle(
             "Level-matched",
             "Level match",
-            "Turn the louder one of processed and unprocessed down to the other, by integrated loudness (key M)",
+            "Turn all that can be switched to down to the quietest of it, by integrated loudness of the loop, or of the "
+            "whole file without one (key M)",
         )
         self.match.setChecked(True)
         self.match.clicked.connect(self._say)
@@ -184,11 +260,11 @@ class ListenPanel(QFrame):
         only.addStretch()
         self.only = {}
         for name, letter in LETTERS.items():
-            key = letter
+            more = {"mid": ": what is left in mono", "side": ": what cancels in mono"}.get(name, "")
             button = Toggle(
                 letter,
                 f"{NAMES[name]} alone",
-                f"Hear {NAMES[name]} alone, centred in both ears (Shift+{key})",
+                f"Hear {NAMES[name]} alone, centred in both ears{more} (Shift+{letter})",
             )
             button.set_colour(roles.component(name))
             button.clicked.connect(lambda on, name=name: self.choose_only(name if on else None))
@@ -218,22 +294,103 @@ class ListenPanel(QFrame):
         layout.addWidget(self.state)
 
     @property
+    def heard(self) -> str:
+        """The key of what is heard: processed, unprocessed, difference, version 1, reference 0 and so on."""
+        if self._what == "processed" and self.version is not None:
+            return f"version {self.version}"
+        if self._what == "reference":
+            return f"reference {self.reference}"
+        return self._what
+
+    @property
     def listening(self) -> Listening:
         """What is chosen, with the gains that match the levels."""
-        processed_db, unprocessed_db = self._gains()
-        return Listening(self._what, self._only, processed_db, unprocessed_db)  # type: ignore[arg-type]
+        gains = self._gains()
+        result = "processed" if self.version is None else f"version {self.version}"
+        return Listening(
+            self._what,  # type: ignore[arg-type]
+            self._only,
+            gains.get(result, 0.0),
+            gains.get("unprocessed", 0.0),
+            gains.get(f"reference {self.reference}", 0.0),
+            float(self.raised.value),
+        )
 
-    def _gains(self) -> tuple[float, float]:
-        now, was = self._loudness
-        if not self.match.isChecked() or now is None or was is None:
-            return 0.0, 0.0
-        return match_gains_db(now, was)
+    def _gains(self) -> dict[str, float]:
+        return matched_db(self._loudness) if self.match.isChecked() else {}
+
+    def show_loudness(self, loudness: dict[str, float | None]) -> None:
+        """Integrated loudness of all that can be switched to, by key, as far as it is known."""
+        if loudness != self._loudness:
+            self._loudness = dict(loudness)
+            self._say()
+
+    def show_session(self, session: Session | None) -> None:
+        """The versions and references that there are."""
+        versions = () if session is None else session.versions
+        references = () if session is None else session.references
+        if self.version is not None and self.version not in [v.number for v in versions]:
+            self.version = None
+        if self.reference is not None and self.reference >= len(references):
+            self.choose("processed")
+        self.versions.show_chips(
+            [
+                (
+                    v.number,
+                    str(v.number),
+                    f"{v.name}{f': {v.note}' if v.note else ''}\nHear it (Alt+{v.number})",
+                )
+                for v in versions
+            ],
+            self.version if self._what == "processed" else None,
+        )
+        self.references.show_chips(
+            [
+                (k, chr(ord("a") + k), f"{reference.name}\nHear this reference (R goes round)")
+                for k, reference in enumerate(references)
+            ],
+            self.reference if self._what == "reference" else None,
+        )
 
     def choose(self, what: str) -> None:
-        """Hear processed, unprocessed or difference."""
+        """Hear processed (the state now), unprocessed or difference."""
         self._what = what
-        self.choices[what].setChecked(True)
+        self.version = self.reference = None
+        self._show_choice()
         self._say()
+
+    def choose_version(self, number: int | None) -> None:
+        """Hear a version; None, or the one that is heard: the state now."""
+        same = number == self.version and self._what == "processed"
+        self._what, self.version, self.reference = "processed", None if same else number, None
+        self._show_choice()
+        self._say()
+
+    def choose_reference(self, place: int | None) -> None:
+        """Hear a reference; None: the state now."""
+        if place is None:
+            self.choose("processed")
+            return
+        self._what, self.version, self.reference = "reference", None, place
+        self._show_choice()
+        self._say()
+
+    def next_reference(self) -> None:
+        """Hear the next reference, after the last one the state now."""
+        count = len(self.references.chips)
+        place = 0 if self.reference is None else self.reference + 1
+        self.choose_reference(place if place < count else None)
+
+    def _show_choice(self) -> None:
+        for what, button in self.choices.items():
+            button.setAutoExclusive(False)
+            button.setChecked(what == self._what and self.version is None)
+            button.setAutoExclusive(True)
+        for key, chip in self.versions.chips.items():
+            chip.setChecked(key == self.version)
+        for key, chip in self.references.chips.items():
+            chip.setChecked(key == self.reference)
+        self.raised.setVisible(self._what == "difference")
 
     def choose_only(self, name: str | None) -> None:
         """Hear one component alone, or all (None)."""
@@ -250,15 +407,24 @@ class ListenPanel(QFrame):
         self._say()
 
     def _say(self) -> None:
-        processed_db, unprocessed_db = self._gains()
-        self.choices["processed"].show_detail(shown(processed_db, "dB", 2) if processed_db else "")
-        self.choices["unprocessed"].show_detail(shown(unprocessed_db, "dB", 2) if unprocessed_db else "")
+        gains = self._gains()
+        for what in ("processed", "unprocessed"):
+            gain = gains.get(what, 0.0)
+            self.choices[what].show_detail(shown(gain, "dB", 2) if abs(gain) >= 0.005 else "")
         if not self.match.isChecked():
             text = "off"
-        elif None in self._loudness:
+        elif self.heard not in self._loudness and self._what != "difference":
             text = "measuring…"
         else:
-            text = shown(min(processed_db, unprocessed_db), "dB", 2)
+            listening = self.listening
+            text = shown(
+                {
+                    "unprocessed": listening.unprocessed_db,
+                    "reference": listening.reference_db,
+                }.get(self._what, listening.processed_db),
+                "dB",
+                2,
+            )
         self.match_gain.setText(text)
         self.chosen.emit(self.listening)
 
@@ -274,17 +440,12 @@ class ListenPanel(QFrame):
             self.figures[name].show_values(
                 shown(after.get(key), unit), shown(before.get(key), "") if before else "", stale
             )
-        if not stale:
-            self._loudness = (
-                after.get("integrated_lufs", -math.inf),
-                before.get("integrated_lufs", -math.inf),
-            )
-            self._loudness = tuple(-math.inf if v is None else v for v in self._loudness)  # type: ignore[assignment]
-            self._say()
 
     def forget(self) -> None:
         """Another recording: nothing is known of it yet."""
-        self._loudness = (None, None)
+        self._loudness = {}
+        self._what, self.version, self.reference = "processed", None, None
+        self._show_choice()
         self.show_measured(None, None, stale=True)
         self._say()
 

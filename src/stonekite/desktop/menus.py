@@ -3,13 +3,13 @@
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
-from PySide6.QtGui import QAction, QActionGroup, QKeySequence
+from PySide6.QtGui import QAction, QActionGroup, QKeySequence, QShortcut
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QMenuBar
 
 from stonekite.desktop.choices import Words
 from stonekite.desktop.help_boxes import show_about, show_keys
 from stonekite.desktop.theme import NAMES
-from stonekite.session.types import Split
+from stonekite.session.types import VERSIONS, Split
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
@@ -93,6 +93,12 @@ class Menus(QFrame):
             )
         self._action(listen, "Level-matched", window.listen.toggle_match, "M")
         listen.addSeparator()
+        self._action(listen, "Keep the state now as a version", lambda: window.switching.keep(), "V")
+        self._action(listen, "Add a reference…", window.switching.ask_reference)
+        for number in range(1, VERSIONS + 1):
+            self._key(f"Alt+{number}", lambda number=number: window.listen.choose_version(number))
+        self._action(listen, "Next reference", window.listen.next_reference, "R")
+        listen.addSeparator()
         for name, word in NAMES.items():
             self._action(
                 listen,
@@ -125,6 +131,11 @@ class Menus(QFrame):
         row.addWidget(bar)
         row.addWidget(self.title, 1)
         row.addWidget(self.engine_words)
+
+    def _key(self, keys: str, act) -> None:
+        """A key without a line in a menu."""
+        shortcut = QShortcut(QKeySequence(keys), self._window)
+        shortcut.activated.connect(act)
 
     def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
         action = QAction(words, self._window)

@@ -22,6 +22,7 @@ from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 from stonekite.desktop import protocol
 from stonekite.desktop.outputs import Output, SimulatedOutput, best_output, device_identity
 from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Status
+from stonekite.engine.chain import latency_of
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
@@ -74,7 +75,9 @@ class Player:
             if command.listening is not None:
                 playback.listen(command.listening)
             glide_s = GLIDE_S if command.listening is None else SWITCH_S
-            playback.update(command.strip, command.at_least, glide_s)
+            strips = (command.strip, *command.beside) if command.beside else ()
+            at_least = max((latency_of(strip, playback.rate) for strip in strips), default=0)
+            playback.update(command.strip, at_least, glide_s)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
             self._refer(command, playback)

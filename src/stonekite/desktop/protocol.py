@@ -28,11 +28,11 @@ class Load(msgspec.Struct, tag=True):
 
 
 class Update(msgspec.Struct, tag=True):
-    """Hear other settings, at least so many samples late. With `listening` it is another version, with its gains: then
-    it goes over fast."""
+    """Hear other settings, in time with those that may be switched to, which stand `beside`. With `listening` it is
+    another version, with its gains: then it goes over fast."""
 
     strip: Strip
-    at_least: int = 0
+    beside: tuple[Strip, ...] = ()
     listening: Listening | None = None
 
 

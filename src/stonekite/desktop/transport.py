@@ -33,7 +33,7 @@ class Transport(QObject):
         self.playing = False
         self._source: Source | None = None
         self._strip = Strip()
-        self._at_least = 0
+        self._beside: tuple[Strip, ...] = ()
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
@@ -92,9 +92,9 @@ class Transport(QObject):
         was_playing, frame = self.playing, self.frame
         self.start()
         if self._source is not None:
-            at_least = self._at_least
+            beside = self._beside
             self.load(self._source, self._strip)
-            self.update(self._strip, at_least)
+            self.update(self._strip, beside)
             self.set_loop(*self._loop)
             self._send(self._watched)
             self.seek(frame)
@@ -125,19 +125,21 @@ class Transport(QObject):
         self._source, self._strip = source, strip
         self.playing = False
         self._loop = (0, 0)
-        self._at_least = 0
+        self._beside = ()
         self._send(protocol.Load(source, strip, self.listening))
         self._send(self._watched)
         if self._referred[0] is not None:
             self._send(protocol.Refer(*self._referred))
 
-    def update(self, strip: Strip, at_least: int = 0, listening: Listening | None = None) -> None:
-        """Hear other settings, at least so many samples late; with `listening` as another version with its gains."""
-        if strip is not self._strip or at_least != self._at_least:
-            self._strip, self._at_least = strip, at_least
+    def update(
+        self, strip: Strip, beside: tuple[Strip, ...] = (), listening: Listening | None = None
+    ) -> None:
+        """Hear other settings, in time with those beside them; with `listening` as another version with its gains."""
+        if strip is not self._strip or beside != self._beside:
+            self._strip, self._beside = strip, beside
             if listening is not None:
                 self.listening = listening
-            self._send(protocol.Update(strip, at_least, listening))
+            self._send(protocol.Update(strip, beside, listening))
         elif listening is not None:
             self.listen(listening)
 

@@ -41,11 +41,13 @@ from stonekite.desktop.separating import Separating
 from stonekite.desktop.source_view import SourceView
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.stage_panel import StagePanel
+from stonekite.desktop.switching import Switching
 from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.tone_finding import ToneFinding
 from stonekite.desktop.transport import Transport
 from stonekite.engine.audition import Audition, auditioned
+from stonekite.engine.listen import Listening
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
@@ -96,6 +98,7 @@ class Window(QMainWindow):
         self._measured: Analysed | None = None
         self._build()
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
+        self.switching = Switching(self, self.document, self.listen)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
         self._connect()
@@ -214,7 +217,8 @@ class Window(QMainWindow):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
             view.refused.connect(self.say)
-        self.listen.chosen.connect(self.transport.listen)
+        self.listen.chosen.connect(self._listen_to)
+        self.switching.said.connect(self.say)
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self._set_loop)
         self.play_button.clicked.connect(self.toggle_play)
@@ -302,7 +306,19 @@ class Window(QMainWindow):
         else:
             self.say("")
         if self.document.is_open:
-            self.transport.update(auditioned(self.document.strip, audition))
+            self._send_strip()
+
+    def _send_strip(self, listening: Listening | None = None) -> None:
+        """Have played what is heard as the result: the state now, or a version of it."""
+        now = auditioned(self.document.strip, self._audition)
+        self.transport.update(self.switching.strip(now), self.switching.beside(now), listening)
+
+    def _listen_to(self, listening: Listening) -> None:
+        if self.document.is_open:
+            self.transport.refer(*self.switching.referred(listening))
+            self._send_strip(listening)
+        else:
+            self.transport.listen(listening)
 
     def _ask_add(self, leg: LegName) -> None:
         if self.document.is_open:
@@ -378,6 +394,8 @@ class Window(QMainWindow):
         self._last_loop = None
         self.timeline.show_recording(stem.source.frames / stem.source.rate)
         self.listen.forget()
+        self.switching.selection = None
+        self.switching.show_analysed(None)
         self._sketch_waveform()
         stages = self.document.strip.stages
         self.stages.chosen = (stages[0].id, "upper") if stages else None
@@ -392,10 +410,10 @@ class Window(QMainWindow):
 
     def _load_transport(self) -> None:
         stem = self.document.stem
-        self._playing_source = stem.source
+        self._playing_source, self._playing_strip = stem.source, stem.strip
         self.transport.load(stem.source, auditioned(stem.strip, self._audition))
         self._watch()
-        self.transport.listen(self.listen.listening)
+        self._listen_to(self.listen.listening)
         self._send_loop()
 
     def _sketch_waveform(self) -> None:
@@ -412,7 +430,11 @@ class Window(QMainWindow):
         stem = self.document.stem
         if stem.source != self._playing_source:
             self._reload()
-        self.transport.update(auditioned(stem.strip, self._audition))
+        if self.listen.version is not None and stem.strip is not self._playing_strip:
+            self.listen.choose("processed")  # an edit is to be heard
+        self._playing_strip = stem.strip
+        self.switching.refresh()
+        self._send_strip()
         self._send_loop()
         self.measuring.want(stem, at_once=self._measured is None)
         if not self.stages.choose_what_is_left():
@@ -503,6 +525,7 @@ class Window(QMainWindow):
             self.timeline.show_before(overview(measured.before_overview))
         self.timeline.show_after(overview(measured.after_overview))
         self.listen.show_measured(measured.before, measured.after, stale=False)
+        self.switching.show_analysed(measured)
         self.listen.state.setText("whole file, now and unprocessed")
         self.source_view.show_findings(measured.findings)
         self.panel.show_changes(measured.changes)
@@ -671,6 +694,7 @@ class Window(QMainWindow):
         self.exporting.close()
         self.errands.close()
         self.measuring.close()
+        self.switching.close()
         self.transport.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:

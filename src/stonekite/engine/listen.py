@@ -28,14 +28,6 @@ class Listening(msgspec.Struct, frozen=True):
     difference_db: float = 0.0
 
 
-def match_gains_db(processed_lufs: float, unprocessed_lufs: float) -> tuple[float, float]:
-    """Gains (processed, unprocessed) in dB that turn the louder one down to the other; 0 if one is silent."""
-    if not (math.isfinite(processed_lufs) and math.isfinite(unprocessed_lufs)):
-        return 0.0, 0.0
-    louder = processed_lufs - unprocessed_lufs
-    return (-louder, 0.0) if louder > 0 else (0.0, louder)
-
-
 def matched_db(loudness: dict[str, float | None]) -> dict[str, float]:
     """Gains in dB that bring all down to the quietest of them; 0 for what is silent or not known."""
     known = [lufs for lufs in loudness.values() if lufs is not None and math.isfinite(lufs)]

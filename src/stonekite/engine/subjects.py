@@ -14,10 +14,12 @@ from stonekite.engine.ahead import ahead
 from stonekite.engine.render import open_source, rendered
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
+from stonekite.lazy import lazy
 from stonekite.measure.measures import Measures
-from stonekite.measure.meters import Meters
 from stonekite.session.types import Source, Strip
 from stonekite.signal.decibels import gain_of
+
+meters = lazy("stonekite.measure.meters")
 
 
 class Subject(msgspec.Struct, frozen=True):
@@ -67,14 +69,14 @@ def measured(subject: Subject) -> Generator[float, None, Measures]:
     """Measure a subject: yields progress 0 to 1 and returns its measures. Raises AudioError."""
     rate = subject.rate or subject.source.rate
     start_s = 0.0 if subject.span is None else subject.span[0] / subject.source.rate
-    meters = Meters(rate, start_s)
+    heard = meters.Meters(rate, start_s)
     done = 0
     with closing(ahead(sound(subject))) as blocks:
         for block, frames in blocks:
-            meters.add(block)
+            heard.add(block)
             done += block.shape[1]
             yield min(1.0, done / frames)
-    return meters.measures()
+    return heard.measures()
 
 
 def measured_all(subjects: list[Subject]) -> Iterator[float | tuple[int, Measures | AudioError]]:
