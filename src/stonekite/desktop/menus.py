@@ -111,6 +111,7 @@ class Menus(QFrame):
             ("Source check", "source", "F5"),
             ("Stages", "stage", "F6"),
             ("Output", "output", "F7"),
+            ("Compare", "compare", "F8"),
         ):
             self._action(view, words, lambda on=False, name=name: window.show_view(name), keys)
         view.addSeparator()

@@ -123,6 +123,9 @@ def _sheet(r: Roles) -> str:
     QRadioButton:disabled, QCheckBox:disabled {{ color: {r.muted.name()}; }}
     QScrollBar:horizontal {{ background: {r.ground.name()}; height: 8px; border-radius: 4px; }}
     QScrollBar::handle:horizontal {{ background: {r.line.name()}; border-radius: 4px; min-width: 24px; }}
+    QScrollBar:vertical {{ background: {r.ground.name()}; width: 8px; border-radius: 4px; }}
+    QScrollBar::handle:vertical {{ background: {r.line.name()}; border-radius: 4px; min-height: 24px; }}
+    QScrollArea, QScrollArea > QWidget > QWidget {{ background: transparent; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     """
 

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.choices import Toggle, Words
+from stonekite.desktop.compare_view import CompareView
 from stonekite.desktop.document import Document
 from stonekite.desktop.errands import Errands
 from stonekite.desktop.exporting import Exporting
@@ -98,7 +99,6 @@ class Window(QMainWindow):
         self._measured: Analysed | None = None
         self._build()
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
-        self.switching = Switching(self, self.document, self.listen)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
         self._connect()
@@ -163,17 +163,24 @@ class Window(QMainWindow):
         timeline_layout.addLayout(transport_row)
         timeline_layout.addWidget(self.timeline, 1)
 
-        left = QVBoxLayout()
+        self.work = QWidget()
+        left = QVBoxLayout(self.work)
+        left.setContentsMargins(0, 0, 0, 0)
         left.setSpacing(8)
         left.addWidget(map_panel)
         left.addWidget(self.middle, 6)
         left.addWidget(timeline_panel, 2)
         self.listen = ListenPanel()
+        self.switching = Switching(self, self.document, self.listen)
+        self.compare_view = CompareView(self.document, self.switching)
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.work)
+        self.pages.addWidget(self.compare_view)
         centre = QWidget()
         layout = QHBoxLayout(centre)
         layout.setContentsMargins(8, 8, 8, 8)
         layout.setSpacing(8)
-        layout.addLayout(left, 1)
+        layout.addWidget(self.pages, 1)
         layout.addWidget(self.listen)
         self.setCentralWidget(centre)
 
@@ -219,6 +226,7 @@ class Window(QMainWindow):
             view.refused.connect(self.say)
         self.listen.chosen.connect(self._listen_to)
         self.switching.said.connect(self.say)
+        self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self._set_loop)
         self.play_button.clicked.connect(self.toggle_play)
@@ -261,14 +269,16 @@ class Window(QMainWindow):
             self.document.put(("split",), Split(mode=mode, matrix=matrix or split.matrix), "Split")  # type: ignore[arg-type]
 
     def show_view(self, name: str) -> None:
-        """Show the source check, the open stage or the output in the middle."""
+        """Show the source check, the open stage or the output in the middle, or the comparison."""
         if self.document.is_open:
             self._view = name
+            self.pages.setCurrentWidget(self.compare_view if name == "compare" else self.work)
             self._refresh()
 
     def _chosen_changed(self) -> None:
         """Another stage is open, or another leg of it in front."""
         self._view = "stage"
+        self.pages.setCurrentWidget(self.work)
         self._hear_alone(None)
         self._watch()
         self._refresh()
@@ -400,6 +410,7 @@ class Window(QMainWindow):
         stages = self.document.strip.stages
         self.stages.chosen = (stages[0].id, "upper") if stages else None
         self._view = "stage" if stages else "source"
+        self.pages.setCurrentWidget(self.work)
         self._audition = None
         self.panel.show_changes({})
         self.source_view.show_findings(None)
@@ -486,7 +497,9 @@ class Window(QMainWindow):
         stage = self.stages.stage
         for action in self.menus.stage_actions:
             action.setEnabled(stage is not None)
-        if self._view == "source":
+        if self._view == "compare":
+            self.compare_view.refresh()
+        elif self._view == "source":
             self.source_view.refresh()
             self.middle.setCurrentWidget(self.source_view)
         elif self._view == "output":

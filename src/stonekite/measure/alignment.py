@@ -69,17 +69,16 @@ class Alignment:
         self._held = held[:, start:]
 
     def _hear(self, frame: np.ndarray) -> None:
-        self.take(np.fft.rfft(frame * self._window, axis=1))
+        self.take(np.fft.rfft(frame * self._window, axis=1)[:, None])
 
     def take(self, spectra: np.ndarray) -> np.ndarray:
-        """Hear a frame by its spectra (2, bins), where they are known: of `frame_size` samples under a Hann window.
-
-        Gives back their power.
+        """Hear frames by their spectra (2, frames, bins), where they are known: of `frame_size` samples under a Hann
+        window. Gives back their power.
         """
         power = spectra.real**2 + spectra.imag**2
-        self._cross += np.conj(spectra[0]) * spectra[1]
-        self._own += power
-        self._count += 1
+        self._cross += (np.conj(spectra[0]) * spectra[1]).sum(axis=0)
+        self._own += power.sum(axis=1)
+        self._count += spectra.shape[1]
         return power
 
     def means(self) -> tuple[np.ndarray, np.ndarray]:

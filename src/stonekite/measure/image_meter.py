@@ -6,18 +6,32 @@ import math
 import numpy as np
 
 from stonekite.measure.alignment import Alignment, Offset, frame_size
-from stonekite.measure.spectrum import BandMap
+from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal.matrix import COMPONENTS
 
 VOICE_HZ = (200.0, 4000.0)
 """Where the centre of the image is looked for: the range of a voice."""
 OCTAVES_HZ = (31.5, 63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 16_000.0)
 TILT_HZ = (100.0, 10_000.0)
-MOST_COLUMNS = 1200
-"""A spectrogram has at most so many columns; longer recordings have coarser ones."""
+MOST_COLUMNS = 600
+"""A spectrogram has between so many and twice as many columns; longer recordings have coarser ones."""
+_COLUMN_S = 0.1
+"""About so long are the frames of a spectrogram, which overlap by half."""
+_TOGETHER = 4
+"""Frames that are worked on together."""
 _SILENT = 1e-13
 _QUIET_SHARE = 1e-3
 """Frames quieter than this share of the mean do not say where the image stands."""
+
+
+def framed(held: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
+    """Frames (2, count, size) of held (2, samples) that overlap by half, and what is left to go on with."""
+    hop = size // 2
+    count = max(0, (held.shape[1] - size) // hop + 1)
+    if not count:
+        return np.empty((2, 0, size)), held
+    views = np.lib.stride_tricks.sliding_window_view(held, size, axis=1)[:, ::hop]
+    return views[:, :count], held[:, count * hop :].copy()
 
 
 class ImageMeter:
@@ -37,7 +51,7 @@ class ImageMeter:
         self._bins = bins
         self._sides: list[tuple[float, float]] = []
         self._map = BandMap(rate, self._size, 1 / 12)
-        self._columns: list[np.ndarray] = []
+        self._gram = Spectrogram(rate)
         self._found: np.ndarray | None = None
 
     @property
@@ -47,28 +61,29 @@ class ImageMeter:
 
     def add(self, block: np.ndarray) -> None:
         """Hear block (2, frames)."""
-        held = np.concatenate([self._held, block], axis=1)
-        start = 0
-        while start + self._size <= held.shape[1]:
-            self._hear(held[:, start : start + self._size])
-            start += self._size // 2
-        self._held = held[:, start:]
+        self._gram.add(block)
+        self._held = np.concatenate([self._held, block], axis=1)
+        if self._held.shape[1] >= self._size + (_TOGETHER - 1) * self._size // 2:
+            self._hear_held()
 
-    def _hear(self, frame: np.ndarray) -> None:
-        spectra = np.fft.rfft(frame * self._window, axis=1)
-        power = self._alignment.take(spectra)
-        self._count += 1
-        left, right = power[:, self._voice].sum(axis=1) * self._scale
-        self._sides.append((float(left), float(right)))
-        both = power[:1] + power[1:]
-        both *= 0.5 * self._scale
-        self._columns.append(self._map.levels_db(both)[0].astype(np.float32))
+    def _hear_held(self) -> None:
+        frames, self._held = framed(self._held, self._size)
+        if frames.shape[1]:
+            self._hear(frames)
+
+    def _hear(self, frames: np.ndarray) -> None:
+        """Frames (2, count, size)."""
+        power = self._alignment.take(np.fft.rfft(frames * self._window, axis=2))
+        self._count += frames.shape[1]
+        sides = power[:, :, self._voice].sum(axis=2) * self._scale
+        self._sides += list(zip(sides[0].tolist(), sides[1].tolist(), strict=True))
 
     def finish(self) -> None:
         """Nothing follows; what is shorter than a frame is heard with silence after it."""
+        self._hear_held()
         if not self._count and self._held.shape[1]:
-            frame = np.zeros((2, self._size))
-            frame[:, : self._held.shape[1]] = self._held
+            frame = np.zeros((2, 1, self._size))
+            frame[:, 0, : self._held.shape[1]] = self._held
             # So that a short sound is as loud as it is.
             frame *= math.sqrt(self._size / self._held.shape[1])
             self._hear(frame)
@@ -139,15 +154,48 @@ class ImageMeter:
         return mean, float(math.sqrt(np.average((places[known] - mean) ** 2, weights=weights)))
 
     def spectrogram_db(self) -> np.ndarray:
-        """Levels (columns, BANDS) of both sides together, at most MOST_COLUMNS columns."""
+        """Levels (columns, BANDS) of both sides together, under 2 MOST_COLUMNS columns."""
+        return self._gram.levels_db()
+
+
+class Spectrogram:
+    """Levels of both sides together over time; the longer it becomes, the coarser are its columns."""
+
+    def __init__(self, rate: float) -> None:
+        self._size = 1 << round(math.log2(rate * _COLUMN_S))
+        self._window = np.hanning(self._size + 1)[:-1]
+        self._map = BandMap(rate, self._size, 1 / 12)
+        self._held = np.empty((2, 0))
+        self._total = np.zeros(self._size // 2 + 1)
+        self._summed = 0
+        self._share = 1
+        self._columns: list[np.ndarray] = []
+
+    def add(self, block: np.ndarray) -> None:
+        """Hear block (2, frames)."""
+        frames, self._held = framed(np.concatenate([self._held, block], axis=1), self._size)
+        if not frames.shape[1]:
+            return
+        spectra = np.fft.rfft(frames * self._window, axis=2)
+        power = (spectra.real**2 + spectra.imag**2).sum(axis=0)
+        power *= 16.0 / (3.0 * self._size**2)
+        for row in power:
+            self._total = row if not self._summed else self._total + row
+            self._summed += 1
+            if self._summed == self._share:
+                self._close()
+
+    def _close(self) -> None:
+        """One column more."""
+        self._columns.append(self._map.levels_db(self._total[None] / self._share)[0])
+        self._summed = 0
+        if len(self._columns) == 2 * MOST_COLUMNS:  # two in one from now on
+            power = 10 ** (np.stack(self._columns) / 10)
+            self._columns = list(10 * np.log10(power.reshape(MOST_COLUMNS, 2, -1).mean(axis=1)))
+            self._share *= 2
+
+    def levels_db(self) -> np.ndarray:
+        """Levels (columns, BANDS) in dBFS."""
         if not self._columns:
-            return np.empty(
-                (0, len(self._map.levels_db(np.zeros((1, len(self._bins))))[0])), dtype=np.float32
-            )
-        table = np.stack(self._columns)
-        share = -(-len(table) // MOST_COLUMNS)
-        if share > 1:
-            whole = len(table) // share * share
-            power = 10 ** (table[:whole] / 10)
-            table = 10 * np.log10(power.reshape(-1, share, table.shape[1]).mean(axis=1))
-        return table.astype(np.float32)
+            return np.empty((0, BANDS))
+        return np.stack(self._columns)

@@ -1,6 +1,9 @@
 """All that is compared of one signal: figures, octaves, spectra and curves over time."""
 
 import msgspec
+import numpy as np
+
+from stonekite.measure.spectrum import BANDS
 
 
 class OctaveFigures(msgspec.Struct, frozen=True):
@@ -22,7 +25,10 @@ class Curves(msgspec.Struct, frozen=True):
 
 
 class Measures(msgspec.Struct, frozen=True):
-    """Measures of one signal; None for what does not exist, as the true peak of silence in dB."""
+    """Measures of one signal; None for what does not exist, as the true peak of silence in dB.
+
+    The spectrogram is levels in dB as float16, column after column, each with as many bands as a spectrum.
+    """
 
     seconds: float
     integrated_lufs: float | None
@@ -46,5 +52,9 @@ class Measures(msgspec.Struct, frozen=True):
     octaves: list[OctaveFigures]
     spectra_db: list[list[float]]
     curves: Curves
-    spectrogram_db: list[list[float]]
+    spectrogram: bytes
     spectrogram_step_s: float
+
+    def spectrogram_db(self) -> np.ndarray:
+        """Levels (columns, BANDS) of both sides together."""
+        return np.frombuffer(self.spectrogram, dtype=np.float16).reshape(-1, BANDS).astype(float)

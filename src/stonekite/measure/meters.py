@@ -90,7 +90,7 @@ class Meters:
             octaves=self._octaves(),
             spectra_db=np.round(image.spectra_db(), 3).tolist(),
             curves=self._curves(correlation),
-            spectrogram_db=np.round(spectrogram, 1).tolist(),
+            spectrogram=spectrogram.astype(np.float16).tobytes(),
             spectrogram_step_s=seconds / len(spectrogram) if len(spectrogram) else image.hop_s,
         )
 

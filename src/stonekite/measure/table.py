@@ -135,7 +135,7 @@ ROWS: tuple[Row, ...] = (
 def scalars(measures: Measures) -> dict[str, Any]:
     """All figures of a signal without its curves and spectra, as plain values."""
     found = msgspec.to_builtins(measures)
-    for name in ("spectra_db", "curves", "spectrogram_db", "spectrogram_step_s"):
+    for name in ("spectra_db", "curves", "spectrogram", "spectrogram_step_s"):
         del found[name]
     return found
 

@@ -1,0 +1,678 @@
+"""The plots of a comparison, before dashed and after solid, with linked cursors and zoom."""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from math import exp, log
+
+import numpy as np
+from PySide6.QtCore import QObject, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QImage,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QWidget
+
+from stonekite.desktop.response_picture import spoken_hertz
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.desktop.timeline import clock
+from stonekite.measure.image_meter import OCTAVES_HZ
+from stonekite.measure.measures import Measures
+from stonekite.measure.spectrum import centres
+from stonekite.measure.table import figure
+from stonekite.signal.matrix import COMPONENTS
+
+_CENTRES = centres()
+_HERTZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000)
+_SILENT_DB = -149.0
+
+
+@dataclass(frozen=True)
+class Pair:
+    """What is drawn: names and measures of before and after, and of the difference signal."""
+
+    before_name: str = ""
+    after_name: str = ""
+    before: Measures | None = None
+    after: Measures | None = None
+    difference: Measures | None = None
+    components: tuple[str, str] = ("mid", "side")
+
+
+class Axis(QObject):
+    """A range of frequency or time that several plots show; `changed` says that it was zoomed or that the mouse is
+    somewhere else on it (`cursor`, None for nowhere).
+    """
+
+    changed = Signal()
+    pointed = Signal()
+
+    def __init__(self, low: float, high: float, *, logarithmic: bool) -> None:
+        super().__init__()
+        self.logarithmic = logarithmic
+        self.whole = low, high
+        self.low, self.high = low, high
+        self.cursor: float | None = None
+
+    def set_whole(self, low: float, high: float) -> None:
+        """Another recording or range: all of it."""
+        if (low, high) != self.whole:
+            self.whole = low, high
+            self.low, self.high = low, high
+            self.changed.emit()
+
+    def share(self, value: float) -> float:
+        """Where a value is, from 0 to 1."""
+        if self.logarithmic:
+            return log(max(value, 1e-9) / self.low) / log(self.high / self.low)
+        return (value - self.low) / (self.high - self.low)
+
+    def value(self, share: float) -> float:
+        if self.logarithmic:
+            return self.low * exp(share * log(self.high / self.low))
+        return self.low + share * (self.high - self.low)
+
+    def zoom(self, share: float, factor: float) -> None:
+        """Show less (factor < 1) or more around a place."""
+        middle = self.value(share)
+        if self.logarithmic:
+            low, high = middle * (self.low / middle) ** factor, middle * (self.high / middle) ** factor
+            least = high / low < 1.3
+        else:
+            low, high = middle + (self.low - middle) * factor, middle + (self.high - middle) * factor
+            least = high - low < 0.5
+        if not least:
+            self.low, self.high = max(self.whole[0], low), min(self.whole[1], high)
+            self.changed.emit()
+
+    def move(self, share: float) -> None:
+        """Shift what is shown by a share of it."""
+        low, high = self.value(share), self.value(1 + share)
+        if self.whole[0] <= low and high <= self.whole[1]:
+            self.low, self.high = low, high
+            self.changed.emit()
+
+    def reset(self) -> None:
+        self.low, self.high = self.whole
+        self.changed.emit()
+
+    def point(self, value: float | None) -> None:
+        """The mouse is at a value; None: it has gone."""
+        if value != self.cursor:
+            self.cursor = value
+            self.pointed.emit()
+
+
+class Plot(QWidget):
+    """Something over an axis. Wheel and + and − zoom, arrows and dragging move, double-click and 0 show all."""
+
+    title = ""
+    unit = ""
+
+    def __init__(self, axis: Axis) -> None:
+        super().__init__()
+        self.axis = axis
+        self.pair = Pair()
+        self._still: QPixmap | None = None
+        self._drag: float | None = None
+        self.setMouseTracking(True)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(180, 90)
+        self.setAccessibleName(self.title)
+        self.setToolTip(f"{self.title}\nWheel: zoom, drag: move, double-click: all (+ and −, arrows, 0)")
+        axis.changed.connect(self.redraw)
+        axis.pointed.connect(self._pointed)
+
+    def sizeHint(self) -> QSize:
+        return QSize(400, 180)
+
+    def show_pair(self, pair: Pair) -> None:
+        """Draw other measures."""
+        self.pair = pair
+        self.redraw()
+
+    def redraw(self) -> None:
+        self._still = None
+        self.update()
+
+    def _pointed(self) -> None:
+        self.setAccessibleDescription(self.readout())
+        self.update()
+
+    # What a plot is of
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        """Lowest and highest value, and the marks between."""
+        raise NotImplementedError
+
+    def paint_data(self, painter: QPainter) -> None:
+        raise NotImplementedError
+
+    def readout(self) -> str:
+        """What is at the cursor, in words."""
+        raise NotImplementedError
+
+    # Geometry
+
+    def plot(self) -> QRectF:
+        return QRectF(36, 22, self.width() - 44.0, self.height() - 40.0)
+
+    def x_of(self, value: float) -> float:
+        plot = self.plot()
+        return plot.left() + plot.width() * self.axis.share(value)
+
+    def y_of(self, value: float) -> float:
+        low, high, _ = self.up()
+        plot = self.plot()
+        return plot.bottom() - plot.height() * (value - low) / (high - low)
+
+    def line(self, xs: Sequence[float], values: Sequence[float | None]) -> list[QPolygonF]:
+        """Lines through values, broken where there is none."""
+        plot = self.plot()
+        runs: list[QPolygonF] = [QPolygonF()]
+        for x, value in zip(xs, values, strict=False):
+            if value is None or not plot.left() - 20 <= x <= plot.right() + 20:
+                if len(runs[-1]):
+                    runs.append(QPolygonF())
+            else:
+                y = min(plot.bottom() + 30, max(plot.top() - 30, self.y_of(value)))
+                runs[-1].append(QPointF(x, y))
+        return [run for run in runs if len(run) > 1]
+
+    # Painting: everything but the cursor stands in a pixmap.
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._still is None:
+            self._still = canvas(self, Qt.GlobalColor.transparent)
+            still = QPainter(self._still)
+            still.setRenderHint(QPainter.RenderHint.Antialiasing)
+            self._paint_still(still)
+            still.end()
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._still)
+        plot = self.plot()
+        words = self.readout()
+        painter.setFont(font(8.5))
+        if self.axis.cursor is not None and self.axis.low <= self.axis.cursor <= self.axis.high:
+            x = self.x_of(self.axis.cursor)
+            painter.setPen(QPen(roles.muted, 1))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        painter.setPen(roles.chalk if self.axis.cursor is not None else roles.muted)
+        painter.setFont(font(8.5, bold=True))
+        room = plot.width() - painter.fontMetrics().horizontalAdvance(self.title) - 16
+        painter.setFont(font(8.5))
+        words = painter.fontMetrics().elidedText(words or self.unit, Qt.TextElideMode.ElideLeft, int(room))
+        painter.drawText(
+            QRectF(plot.right() - room, 2, room, 16),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            words,
+        )
+        if self.hasFocus():
+            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+            painter.drawRect(plot)
+
+    def _paint_still(self, painter: QPainter) -> None:
+        plot = self.plot()
+        painter.setFont(font(8.5, bold=True))
+        painter.setPen(roles.chalk)
+        painter.drawText(QRectF(4, 2, self.width(), 16), Qt.AlignmentFlag.AlignLeft, self.title)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setFont(font(7.5))
+        self.paint_grid(painter)
+        painter.setClipRect(plot)
+        if self.pair.after is None and self.pair.before is None:
+            painter.setPen(roles.muted)
+            painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, "measuring…")
+        else:
+            self.paint_data(painter)
+        painter.setClipping(False)
+
+    def paint_grid(self, painter: QPainter) -> None:
+        plot = self.plot()
+        grid = mixed(roles.line, roles.ground, 0.55)
+        right = plot.left()
+        for value, word in self.marks():
+            x = self.x_of(value)
+            if not plot.left() - 1 <= x <= plot.right() + 1:
+                continue
+            painter.setPen(QPen(grid, 1))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+            width = painter.fontMetrics().horizontalAdvance(word)
+            left = min(max(plot.left(), x - width / 2), plot.right() - width)
+            if left > right - 1 or right == plot.left():
+                painter.setPen(roles.muted)
+                painter.drawText(QPointF(left, plot.bottom() + 13), word)
+                right = left + width + 6
+        for value in self.up()[2]:
+            y = self.y_of(value)
+            painter.setPen(QPen(roles.line if value == 0 else grid, 1))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            painter.setPen(roles.muted)
+            word = f"{value:g}".replace("-", "−")
+            painter.drawText(
+                QRectF(0, y - 8, 32, 16), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word
+            )
+
+    def marks(self) -> list[tuple[float, str]]:
+        """Values across the axis and their words."""
+        if self.axis.logarithmic:
+            return [(hertz, f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}") for hertz in _HERTZ]
+        span = self.axis.high - self.axis.low
+        steps = (0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30, 60, 120, 300, 600, 1200)
+        step = next((s for s in steps if span / s <= 9), steps[-1])
+        first = int(self.axis.low / step) * step
+        digits = 0 if step >= 1 else 1
+        times = [first + k * step for k in range(int(span / step) + 3)]
+        return [(t, clock(t, digits)) for t in times if self.axis.low <= t <= self.axis.high]
+
+    def both(self) -> list[tuple[Measures, bool]]:
+        """Before and after, as far as they are known, and whether it is before."""
+        return [
+            (found, was)
+            for found, was in ((self.pair.before, True), (self.pair.after, False))
+            if found is not None
+        ]
+
+    @staticmethod
+    def pen(colour, was: bool) -> QPen:
+        if was:
+            return QPen(mixed(colour, roles.ground, 0.7), 1.2, Qt.PenStyle.DashLine)
+        return QPen(colour, 1.8)
+
+    # Mouse and keys
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        plot = self.plot()
+        x = event.position().x()
+        if self._drag is not None:
+            self.axis.move((self._drag - x) / plot.width())
+            self._drag = x
+        inside = plot.left() <= x <= plot.right()
+        self.axis.point(self.axis.value((x - plot.left()) / plot.width()) if inside else None)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._drag = event.position().x()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.axis.reset()
+
+    def leaveEvent(self, event) -> None:
+        self.axis.point(None)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        plot = self.plot()
+        share = min(1.0, max(0.0, (event.position().x() - plot.left()) / plot.width()))
+        self.axis.zoom(share, 0.8 if event.angleDelta().y() > 0 else 1.25)
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Minus):
+            self.axis.zoom(0.5, 0.8 if key == Qt.Key.Key_Plus else 1.25)
+        elif key == Qt.Key.Key_0:
+            self.axis.reset()
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            # The cursor walks; at the ends of what is shown, what is shown walks.
+            share = 0.5 if self.axis.cursor is None else self.axis.share(self.axis.cursor)
+            share += 0.01 if key == Qt.Key.Key_Right else -0.01
+            if not 0 <= share <= 1:
+                self.axis.move(0.05 if share > 1 else -0.05)
+                share = min(1.0, max(0.0, share))
+            self.axis.point(self.axis.value(share))
+        else:
+            super().keyPressEvent(event)
+
+
+def _at(hertz: float) -> int:
+    return int(np.argmin(np.abs(np.log(_CENTRES / hertz))))
+
+
+def _known(level: float) -> float | None:
+    return level if level > _SILENT_DB else None
+
+
+class SpectrumPlot(Plot):
+    """Long-term spectra of both components: levels, their change, or the difference signal."""
+
+    title = "Spectrum of each component"
+    unit = "dBFS, 1/12 octave"
+
+    def __init__(self, axis: Axis) -> None:
+        self.mode = "levels"
+        super().__init__(axis)
+
+    def show_mode(self, mode: str) -> None:
+        """Show levels, the change, or the spectrum of the difference."""
+        self.mode = mode
+        self.unit = {
+            "levels": "dBFS, 1/12 octave",
+            "change": "dB, after against before",
+            "difference": "dBFS, of the state now less the unprocessed recording",
+        }[mode]
+        self.redraw()
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        if self.mode == "change":
+            most = max(
+                [
+                    6.0,
+                    *(abs(v) for name in self.pair.components for v in self._changes(name) if v is not None),
+                ]
+            )
+            most = min(48.0, 6.0 * np.ceil(most / 6.0))
+            return -most, most, np.linspace(-most, most, 5).tolist()
+        return -100.0, -10.0, (-80, -60, -40, -20)
+
+    def _levels(self, measures: Measures, name: str) -> list[float | None]:
+        return [_known(level) for level in measures.spectra_db[COMPONENTS.index(name)]]
+
+    def _changes(self, name: str) -> list[float | None]:
+        if self.pair.before is None or self.pair.after is None:
+            return []
+        pairs = zip(self._levels(self.pair.before, name), self._levels(self.pair.after, name), strict=True)
+        return [None if a is None or b is None or max(a, b) < -110 else b - a for a, b in pairs]
+
+    def paint_data(self, painter: QPainter) -> None:
+        xs = [self.x_of(hertz) for hertz in _CENTRES.tolist()]
+        for name in self.pair.components:
+            colour = roles.component(name)
+            style = Qt.PenStyle.SolidLine if name in ("mid", "left") else Qt.PenStyle.DashDotLine
+            if self.mode == "change":
+                painter.setPen(QPen(colour, 1.8, style))
+                for run in self.line(xs, self._changes(name)):
+                    painter.drawPolyline(run)
+            elif self.mode == "difference":
+                if self.pair.difference is not None:
+                    painter.setPen(QPen(colour, 1.8, style))
+                    for run in self.line(xs, self._levels(self.pair.difference, name)):
+                        painter.drawPolyline(run)
+            else:
+                for found, was in self.both():
+                    painter.setPen(self.pen(colour, was))
+                    for run in self.line(xs, self._levels(found, name)):
+                        painter.drawPolyline(run)
+        painter.setFont(font(8.5, bold=True))
+        for row, name in enumerate(self.pair.components):
+            painter.setPen(roles.component(name))
+            place = self.plot().adjusted(0, 4 + 15 * row, -8, 0)
+            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, NAMES[name])
+
+    def readout(self) -> str:
+        if self.axis.cursor is None:
+            return ""
+        at = _at(self.axis.cursor)
+        words = []
+        for name in self.pair.components:
+            row = COMPONENTS.index(name)
+            if self.mode == "difference":
+                found = self.pair.difference
+                words.append(f"{NAMES[name]} {figure(found.spectra_db[row][at], 1)}" if found else "")
+                continue
+            levels = [found.spectra_db[row][at] for found, _ in self.both()]
+            if len(levels) == 2:
+                shown = f"{figure(levels[0], 1)} → {figure(levels[1], 1)} ({figure(levels[1] - levels[0], 1, True)})"
+                words.append(f"{NAMES[name]} {shown}")
+        return f"{spoken_hertz(self.axis.cursor)}  {'  '.join(words)}"
+
+
+class RatioPlot(Plot):
+    """Level of Side over that of Mid."""
+
+    title = "Side against Mid"
+    unit = "dB"
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        return -42.0, 18.0, (-36, -24, -12, 0, 12)
+
+    @staticmethod
+    def _ratios(measures: Measures) -> list[float | None]:
+        mid, side = measures.spectra_db[2], measures.spectra_db[3]
+        return [s - m if max(m, s) > -110 else None for m, s in zip(mid, side, strict=True)]
+
+    def paint_data(self, painter: QPainter) -> None:
+        xs = [self.x_of(hertz) for hertz in _CENTRES.tolist()]
+        for found, was in self.both():
+            painter.setPen(self.pen(roles.muted if was else roles.chalk, was))
+            for run in self.line(xs, self._ratios(found)):
+                painter.drawPolyline(run)
+
+    def readout(self) -> str:
+        if self.axis.cursor is None:
+            return ""
+        values = [self._ratios(found)[_at(self.axis.cursor)] for found, _ in self.both()]
+        words = " → ".join("–" if value is None else figure(value, 1) for value in values)
+        return f"{spoken_hertz(self.axis.cursor)}  {words} dB"
+
+
+class LossPlot(Plot):
+    """Power lost on folding to mono, octave by octave."""
+
+    title = "Loss in mono by octave"
+    unit = "dB"
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        values = [
+            o.mono_loss_db for found, _ in self.both() for o in found.octaves if o.mono_loss_db is not None
+        ]
+        most = min(24.0, max([6.0, *(value for value in values if value < 60)]))
+        most = 3.0 * float(np.ceil(most / 3.0))
+        return -most, 0.6, [0.0 - step for step in np.arange(0, most + 1, 3 if most <= 9 else 6).tolist()]
+
+    def marks(self) -> list[tuple[float, str]]:
+        return [(hertz, f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}") for hertz in OCTAVES_HZ]
+
+    def paint_data(self, painter: QPainter) -> None:
+        painter.setPen(Qt.PenStyle.NoPen)
+        wide = max(3.0, min(14.0, (self.x_of(1400.0) - self.x_of(700.0)) * 0.36))
+        for found, was in self.both():
+            for octave in found.octaves:
+                if octave.mono_loss_db is None:
+                    continue
+                x, top = self.x_of(octave.hertz), self.y_of(0.0)
+                bottom = self.y_of(-min(octave.mono_loss_db, 60.0))
+                left = x - wide - 0.5 if was else x + 0.5
+                painter.setBrush(roles.muted if was else roles.chalk)
+                painter.drawRect(QRectF(left, top, wide, max(1.0, bottom - top)))
+
+    def readout(self) -> str:
+        if self.axis.cursor is None:
+            return ""
+        at = int(np.argmin([abs(log(hertz / self.axis.cursor)) for hertz in OCTAVES_HZ]))
+        values = [found.octaves[at].mono_loss_db for found, _ in self.both()]
+        words = " → ".join("–" if value is None else figure(value, 1) for value in values)
+        return f"octave at {spoken_hertz(OCTAVES_HZ[at])}  {words} dB lost"
+
+
+class TimePlot(Plot):
+    """Short-term loudness, correlation and centre, one below the other."""
+
+    title = "Over time"
+    unit = "loudness in LUFS, correlation, centre"
+    LANES = (
+        ("short_term_lufs", "loudness", 1, 0.5),
+        ("correlation", "correlation", 2, 0.25),
+        ("centre", "centre, left below", 0, 0.25),
+    )
+
+    def _range(self, name: str) -> tuple[float, float]:
+        if name == "correlation":
+            return -1.05, 1.05
+        if name == "centre":
+            return -105.0, 105.0
+        values = [v for found, _ in self.both() for v in found.curves.short_term_lufs if v is not None]
+        if not values:
+            return -40.0, -10.0
+        return min(values) - 2.0, max(max(values), min(values) + 6.0) + 2.0
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        return 0.0, 1.0, ()
+
+    def _lane(self, place: int) -> QRectF:
+        plot = self.plot()
+        above = sum(share for *_, share in self.LANES[:place])
+        return QRectF(
+            plot.left(),
+            plot.top() + above * plot.height() + 1,
+            plot.width(),
+            self.LANES[place][3] * plot.height() - 2,
+        )
+
+    def paint_data(self, painter: QPainter) -> None:
+        for place, (name, word, digits, _) in enumerate(self.LANES):
+            lane = self._lane(place)
+            low, high = self._range(name)
+
+            def y_of(value: float, lane=lane, low=low, high=high) -> float:
+                return lane.bottom() - lane.height() * (value - low) / (high - low)
+
+            painter.setPen(QPen(roles.line, 1))
+            if place:
+                painter.drawLine(lane.topLeft(), lane.topRight())
+            if low < 0 < high:
+                painter.setPen(QPen(mixed(roles.line, roles.ground, 0.6), 1, Qt.PenStyle.DotLine))
+                painter.drawLine(QPointF(lane.left(), y_of(0)), QPointF(lane.right(), y_of(0)))
+            for found, was in self.both():
+                painter.setPen(self.pen(roles.muted if was else roles.chalk, was))
+                values = getattr(found.curves, name)
+                run = QPolygonF()
+                for k, value in enumerate(values):
+                    if value is None:
+                        if len(run) > 1:
+                            painter.drawPolyline(run)
+                        run = QPolygonF()
+                        continue
+                    x = self.x_of(found.curves.start_s + found.curves.step_s * k)
+                    run.append(QPointF(x, y_of(value)))
+                if len(run) > 1:
+                    painter.drawPolyline(run)
+            painter.setPen(roles.muted)
+            painter.setFont(font(7.5))
+            painter.drawText(
+                lane.adjusted(5, 2, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, word
+            )
+            ends = (low + 2, high - 2) if name == "short_term_lufs" else ()
+            for value in ends:
+                painter.drawText(
+                    QRectF(lane.right() - 44, y_of(value) - 7, 40, 14),
+                    Qt.AlignmentFlag.AlignRight,
+                    figure(value, digits),
+                )
+
+    def readout(self) -> str:
+        if self.axis.cursor is None:
+            return ""
+        words = []
+        for name, word, digits, _ in self.LANES:
+            values = []
+            for found, _was in self.both():
+                curve = getattr(found.curves, name)
+                at = round((self.axis.cursor - found.curves.start_s) / found.curves.step_s)
+                value = curve[at] if 0 <= at < len(curve) else None
+                values.append("–" if value is None else figure(value, digits))
+            words.append(f"{word.split(',')[0]} {' → '.join(values)}")
+        return f"{clock(self.axis.cursor)}  {'  '.join(words)}"
+
+
+class SpectrogramPlot(Plot):
+    """Levels over time and frequency: of before, of after, or their change."""
+
+    title = "Spectrogram"
+    unit = ""
+    RANGE_DB = (-100.0, -20.0)
+    CHANGE_DB = 15.0
+
+    def __init__(self, axis: Axis) -> None:
+        self.mode = "after"
+        self._hertz: float | None = None
+        super().__init__(axis)
+
+    def show_mode(self, mode: str) -> None:
+        """Show before, after or the change."""
+        self.mode = mode
+        self.redraw()
+
+    def up(self) -> tuple[float, float, Sequence[float]]:
+        return log(20.0), log(20_000.0), ()
+
+    def paint_grid(self, painter: QPainter) -> None:
+        super().paint_grid(painter)
+        painter.setPen(roles.muted)
+        for hertz in (50, 200, 1000, 5000):
+            word = f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz}"
+            place = QRectF(0, self.y_of(log(hertz)) - 8, 32, 16)
+            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word)
+
+    def table(self) -> tuple[np.ndarray, float, float] | None:
+        """Levels or changes (columns, bands) in dB, where they start and the step between columns, in seconds."""
+        chosen = self.pair.before if self.mode == "before" else self.pair.after
+        if chosen is None or not chosen.spectrogram:
+            return None
+        levels = chosen.spectrogram_db()
+        if self.mode == "change":
+            if self.pair.before is None or len(self.pair.before.spectrogram) != len(chosen.spectrogram):
+                return None
+            was = self.pair.before.spectrogram_db()
+            levels = np.where(np.maximum(levels, was) > self.RANGE_DB[0], levels - was, 0.0)
+        return levels, chosen.curves.start_s - 0.1, chosen.spectrogram_step_s
+
+    def paint_data(self, painter: QPainter) -> None:
+        found = self.table()
+        if found is None:
+            painter.setPen(roles.muted)
+            words = "The two are not of the same length." if self.mode == "change" else "nothing here"
+            painter.drawText(self.plot(), Qt.AlignmentFlag.AlignCenter, words)
+            return
+        levels, start, step = found
+        image = self._image(levels[:, ::-1].T)
+        left, right = self.x_of(start), self.x_of(start + step * levels.shape[0])
+        plot = self.plot()
+        painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
+        painter.drawImage(QRectF(left, plot.top(), right - left, plot.height()), image)
+
+    def _image(self, levels: np.ndarray) -> QImage:
+        """Rows from high to low frequencies."""
+        if self.mode == "change":
+            share = np.clip(np.abs(levels) / self.CHANGE_DB, 0.0, 1.0)[:, :, None]
+            more, less = (
+                np.array(colour.getRgb()[:3], dtype=float) for colour in (roles.chalk, roles.warning)
+            )
+            top = np.where(levels[:, :, None] > 0, more, less)
+        else:
+            low, high = self.RANGE_DB
+            share = (np.clip((levels - low) / (high - low), 0.0, 1.0) ** 1.4)[:, :, None]
+            top = np.array(roles.chalk.getRgb()[:3], dtype=float)
+        ground = np.array(roles.ground.getRgb()[:3], dtype=float)
+        pixels = np.ascontiguousarray(ground + share * (top - ground)).astype(np.uint8)
+        height, width = levels.shape
+        return QImage(pixels.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        plot = self.plot()
+        share = (plot.bottom() - event.position().y()) / plot.height()
+        self._hertz = 20.0 * 1000.0**share if 0 <= share <= 1 else None
+        super().mouseMoveEvent(event)
+        self.update()
+
+    def readout(self) -> str:
+        if self.axis.cursor is None:
+            return f"bright: more, amber: less, ±{self.CHANGE_DB:g} dB" if self.mode == "change" else ""
+        found = self.table()
+        if found is None or self._hertz is None:
+            return clock(self.axis.cursor)
+        levels, start, step = found
+        column = int((self.axis.cursor - start) / step)
+        if not 0 <= column < len(levels):
+            return clock(self.axis.cursor)
+        level = float(levels[column, _at(self._hertz)])
+        return f"{clock(self.axis.cursor)}  {spoken_hertz(self._hertz)}  {figure(level, 1, self.mode == 'change')} dB"
