@@ -210,7 +210,7 @@ class ListenPanel(QFrame):
         self._what, self._only = "processed", None
         self.version: int | None = None
         self.reference: int | None = None
-        self._loudness: dict[str, float | None] = {}
+        self.loudness: dict[str, float | None] = {}
         self.choices = {}
         title = QLabel("Listen")
         title.setObjectName("title")
@@ -317,12 +317,12 @@ class ListenPanel(QFrame):
         )
 
     def _gains(self) -> dict[str, float]:
-        return matched_db(self._loudness) if self.match.isChecked() else {}
+        return matched_db(self.loudness) if self.match.isChecked() else {}
 
     def show_loudness(self, loudness: dict[str, float | None]) -> None:
         """Integrated loudness of all that can be switched to, by key, as far as it is known."""
-        if loudness != self._loudness:
-            self._loudness = dict(loudness)
+        if loudness != self.loudness:
+            self.loudness = dict(loudness)
             self._say()
 
     def show_session(self, session: Session | None) -> None:
@@ -413,7 +413,7 @@ class ListenPanel(QFrame):
             self.choices[what].show_detail(shown(gain, "dB", 2) if abs(gain) >= 0.005 else "")
         if not self.match.isChecked():
             text = "off"
-        elif self.heard not in self._loudness and self._what != "difference":
+        elif self.heard not in self.loudness and self._what != "difference":
             text = "measuring…"
         else:
             listening = self.listening
@@ -443,7 +443,7 @@ class ListenPanel(QFrame):
 
     def forget(self) -> None:
         """Another recording: nothing is known of it yet."""
-        self._loudness = {}
+        self.loudness = {}
         self._what, self.version, self.reference = "processed", None, None
         self._show_choice()
         self.show_measured(None, None, stale=True)

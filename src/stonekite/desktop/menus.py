@@ -31,6 +31,8 @@ class Menus(QFrame):
     def __init__(self, window: "Window") -> None:
         super().__init__()
         self._window = window
+        self._actions: list[QAction] = []
+        self._shortcuts: list[QShortcut] = []
         bar = self.bar = QMenuBar()
         file = bar.addMenu("&File")
         self._action(file, "Open…", window.opening.ask_open, "Ctrl+O")
@@ -98,6 +100,7 @@ class Menus(QFrame):
         for number in range(1, VERSIONS + 1):
             self._key(f"Alt+{number}", lambda number=number: window.listen.choose_version(number))
         self._action(listen, "Next reference", window.listen.next_reference, "R")
+        self._action(listen, "Blind test…", lambda: window.blind_testing.ask())
         listen.addSeparator()
         for name, word in NAMES.items():
             self._action(
@@ -137,6 +140,11 @@ class Menus(QFrame):
         """A key without a line in a menu."""
         shortcut = QShortcut(QKeySequence(keys), self._window)
         shortcut.activated.connect(act)
+        self._shortcuts.append(shortcut)
+
+    def keyed(self) -> list[QAction | QShortcut]:
+        """All that keys do in the window."""
+        return [*self._actions, *self._shortcuts]
 
     def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
         action = QAction(words, self._window)
@@ -145,4 +153,5 @@ class Menus(QFrame):
         action.setCheckable(checkable)
         action.triggered.connect(act)
         menu.addAction(action)
+        self._actions.append(action)
         return action

@@ -11,7 +11,7 @@ from stonekite.desktop.comparing import Comparing, Range, subjects_of
 from stonekite.desktop.document import STEM, Document, session_of
 from stonekite.desktop.listen_panel import ListenPanel
 from stonekite.desktop.timeline import clock
-from stonekite.engine.listen import Listening
+from stonekite.engine.listen import Listening, matched_db
 from stonekite.engine.subjects import Subject
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.jobs import Analysed
@@ -55,6 +55,7 @@ class Switching(QObject):
         self.range: Range = "loop"
         self.selection: Loop | None = None
         self.viewing = False
+        self.whole_switch = False
         self._analysed: Analysed | None = None
         self.comparing.changed.connect(self._changed)
         self.comparing.failed.connect(self.said)
@@ -92,6 +93,35 @@ class Switching(QObject):
             min(reference.source.frames, int(loop.end_s * rate)),
         )
 
+    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Strip, Listening]:
+        """Settings and gains to hear a subject with, whatever the listen panel shows; all of `loudness` matched."""
+        gains = matched_db(loudness)
+        kind, _, number = key.partition(" ")
+        strip = self._document.strip
+        if kind == "version":
+            version = self._document.session.version(int(number))
+            assert version is not None
+            strip = version.strip
+        what = kind if kind in ("unprocessed", "reference") else "processed"
+        gain = gains.get(key, 0.0)
+        return strip, Listening(what, None, gain, gain, gain)  # type: ignore[arg-type]
+
+    def reference_frames(self, place: int) -> tuple[Source, int, int]:
+        """A reference and its range in frames."""
+        reference = self._document.session.references[place]
+        rate, loop = reference.source.rate, reference.loop
+        if loop is None:
+            return reference.source, 0, reference.source.frames
+        return (
+            reference.source,
+            int(loop.start_s * rate),
+            min(reference.source.frames, int(loop.end_s * rate)),
+        )
+
+    def loudness(self) -> dict[str, float | None]:
+        """Integrated loudness of all that can be heard, as far as it is known."""
+        return dict(self._listen.loudness)
+
     # What is measured
 
     def show_analysed(self, analysed: Analysed | None) -> None:
@@ -114,7 +144,7 @@ class Switching(QObject):
         if session.loop is not None:
             self.selection = session.loop
         subjects: dict[str, Subject] = {}
-        if session.loop is not None or session.versions or session.references:
+        if session.loop is not None or session.versions or session.references or self.whole_switch:
             subjects |= subjects_of(session, session.loop, everything=False)
         if self.viewing:
             wanted = subjects_of(session, self.view_range(), everything=True)

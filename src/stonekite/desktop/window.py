@@ -11,6 +11,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import (
     QApplication,
+    QFileDialog,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -24,6 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop.blind_testing import BlindTesting
 from stonekite.desktop.choices import Toggle, Words
 from stonekite.desktop.compare_view import CompareView
 from stonekite.desktop.document import Document
@@ -51,6 +53,7 @@ from stonekite.engine.audition import Audition, auditioned
 from stonekite.engine.listen import Listening
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
+from stonekite.engine.reporting import of_session, write
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.jobs import Analysed
@@ -99,6 +102,7 @@ class Window(QMainWindow):
         self._measured: Analysed | None = None
         self._build()
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
+        self.blind_testing = BlindTesting(self)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
         self._connect()
@@ -188,7 +192,7 @@ class Window(QMainWindow):
         document, kite = self.document, self.kite
         document.opened.connect(self._opened)
         document.changed.connect(self._changed)
-        document.named.connect(self._show_names)
+        document.named.connect(self.show_names)
         stages = self.stages
         kite.stone_chosen.connect(stages.open_side)
         kite.add_asked.connect(self._ask_add)
@@ -226,6 +230,8 @@ class Window(QMainWindow):
             view.refused.connect(self.say)
         self.listen.chosen.connect(self._listen_to)
         self.switching.said.connect(self.say)
+        self.compare_view.blind_asked.connect(self.blind_testing.ask)
+        self.compare_view.report_asked.connect(self.report)
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self._set_loop)
@@ -259,6 +265,30 @@ class Window(QMainWindow):
     def export(self) -> None:
         if self.document.is_open:
             self.exporting.ask(self.document)
+
+    def report(self) -> None:
+        """Write what is compared to a page, or its table to a file."""
+        names = self.compare_view.keys()
+        before, after = self.compare_view.before, self.compare_view.after
+        order = [before, after, *(key for key in names if key not in (before, after))]
+        known = {key: self.switching.figures(key) for key in order}
+        if known[before] is None or known[after] is None:
+            self.complain("The figures are still being measured: try again in a moment.")
+            return
+        columns = [(names[key], found) for key, found in known.items() if found is not None]
+        name, _ = QFileDialog.getSaveFileName(
+            self, "Report", f"{self.document.stem.name} report.html", "Page (*.html);;Table (*.csv *.json)"
+        )
+        if not name:
+            return
+        about = [f"{self.document.name}, {self.compare_view.words.text()}"]
+        try:
+            write(of_session(self.document.session, columns, about), Path(name))
+        except AudioError as error:
+            self.complain(str(error))
+        else:
+            self.say(f"Written: {name}")
+            self.compare_view.words.setText(f"Written: {Path(name).name}")
 
     # Changing
 
@@ -324,6 +354,8 @@ class Window(QMainWindow):
         self.transport.update(self.switching.strip(now), self.switching.beside(now), listening)
 
     def _listen_to(self, listening: Listening) -> None:
+        if self.blind_testing.running:
+            return
         if self.document.is_open:
             self.transport.refer(*self.switching.referred(listening))
             self._send_strip(listening)
@@ -557,7 +589,7 @@ class Window(QMainWindow):
 
     def _tick(self) -> None:
         """Thirty times a second: position, meters and spectra."""
-        if not self.document.is_open:
+        if not self.document.is_open or self.blind_testing.running:
             return
         status = self.transport.status
         position = self.transport.position_s
@@ -599,7 +631,10 @@ class Window(QMainWindow):
         self.menus.engine_words.setToolTip(f"Sound goes to: {name}, {rate} Hz")
         self._show_engine()
 
-    def _show_names(self) -> None:
+    def show_names(self) -> None:
+        """Name and state of the session, in the bar and the menus."""
+        if self.blind_testing.running:
+            return
         mark = " •" if self.document.modified else ""
         self.menus.title.setText(f"{self.document.name}{mark}")
         self.setWindowTitle(f"{self.document.name}{mark} – Stone Kite")
@@ -618,7 +653,7 @@ class Window(QMainWindow):
         self.kite.show_strip(self.kite._strip, ("nothing open", ""), ("", ""))
         for row in self.leg_rows.values():
             row.setEnabled(False)
-        self._show_names()
+        self.show_names()
         self._refresh_actions()
 
     def _refresh_actions(self) -> None:

@@ -1,0 +1,297 @@
+"""The blind test: nothing is shown that could tell which is which, and only keys are used."""
+
+import datetime
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QKeyEvent
+from PySide6.QtWidgets import (
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from stonekite.desktop.choices import Segments
+from stonekite.desktop.fields import ValueField
+from stonekite.desktop.theme import font
+from stonekite.engine.reporting import verdict
+from stonekite.files.atomic import replacing
+from stonekite.measure.binomial import fewest_right
+from stonekite.session.blind import Trials, as_csv
+from stonekite.session.types import BlindTest
+from stonekite.stages.settings import Setting
+
+_TRIALS = Setting(
+    label="Trials",
+    unit="",
+    low=1.0,
+    high=100.0,
+    step=1.0,
+    default=12.0,
+    help="How many there are: decided in advance",
+)
+_LIKELY = 0.05
+
+
+def _label(words: str = "", size: float = 11.0, bold: bool = False) -> QLabel:
+    label = QLabel(words)
+    label.setFont(font(size, bold))
+    label.setStyleSheet(f"font-size: {size}pt;{' font-weight: bold;' if bold else ''}")
+    label.setAlignment(Qt.AlignmentFlag.AlignCenter)
+    label.setWordWrap(True)
+    return label
+
+
+class BlindView(QFrame):
+    """Asks what is compared, runs the trials, and shows the result.
+
+    `hear_asked` gives the key of what is to be heard; `begun` and `ended` frame the trials; `kept` gives the result.
+    """
+
+    hear_asked = Signal(str)
+    begun = Signal()
+    ended = Signal()
+    kept = Signal(object)
+    play_asked = Signal()
+    left = Signal()
+
+    def __init__(
+        self, names: Callable[[], dict[str, str]], loudness: Callable[[], dict[str, float | None]]
+    ) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self._names, self._loudness = names, loudness
+        self.trials: Trials | None = None
+        self.test: BlindTest | None = None
+        self._keys = ("", "")
+        self.range_s: tuple[float, float] | None = None
+        self._pages = QStackedWidget()
+        for page in (self._setup(), self._trial(), self._result()):
+            self._pages.addWidget(page)
+        layout = QVBoxLayout(self)
+        layout.addWidget(self._pages)
+
+    # Building
+
+    @staticmethod
+    def _page(*widgets: QWidget | QHBoxLayout) -> QWidget:
+        page = QWidget()
+        layout = QVBoxLayout(page)
+        layout.setSpacing(14)
+        layout.addStretch(1)
+        for widget in widgets:
+            if isinstance(widget, QHBoxLayout):
+                layout.addLayout(widget)
+            else:
+                layout.addWidget(widget)
+        layout.addStretch(1)
+        return page
+
+    @staticmethod
+    def _row(*widgets: QWidget) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(12)
+        row.addStretch(1)
+        for widget in widgets:
+            row.addWidget(widget)
+        row.addStretch(1)
+        return row
+
+    def _setup(self) -> QWidget:
+        self.kind = Segments(
+            {"abx": "Tell apart (ABX)", "preference": "Prefer (A or B)"},
+            "Kind of test",
+            "Tell apart: is X the same as A or as B? Prefer: which of A and B is better, shuffled in each trial",
+        )
+        self.first = Segments({"processed": "Now"}, "One of them")
+        self.second = Segments({"unprocessed": "Unprocessed"}, "The other one")
+        self.count = ValueField(_TRIALS, "Blind test")
+        self.count.setFixedWidth(180)
+        self.rule = _label("", 9.5)
+        self.rule.setObjectName("muted")
+        self.trouble = _label("", 9.5)
+        self.go = QPushButton("Begin")
+        self.go.setDefault(True)
+        self.cancel = QPushButton("Back")
+        self.kind.chosen.connect(lambda _: self._say_rule())
+        self.count.moved.connect(lambda value, token: self._say_rule())
+        for choice in (self.first, self.second):
+            choice.chosen.connect(lambda _: self._say_rule())
+        self.go.clicked.connect(self.begin)
+        self.cancel.clicked.connect(self.left)
+        return self._page(
+            _label("Blind test", 16, True),
+            self._row(self.kind),
+            self._row(self.first, QLabel("and"), self.second),
+            self._row(self.count),
+            self.rule,
+            self.trouble,
+            self._row(self.cancel, self.go),
+        )
+
+    def _trial(self) -> QWidget:
+        self.place = _label("", 13, True)
+        self.letter = _label("A", 44, True)
+        self.help = _label("", 10.5)
+        return self._page(self.place, self.letter, self.help)
+
+    def _result(self) -> QWidget:
+        self.words = _label("", 12)
+        self.save = QPushButton("Save trials…")
+        self.save.setToolTip("Every trial as CSV: what was hidden, what was answered")
+        self.close_result = QPushButton("Close")
+        self.save.clicked.connect(self.ask_save)
+        self.close_result.clicked.connect(self.left)
+        self.note = _label("", 9.5)
+        return self._page(
+            _label("Result", 16, True), self.words, self._row(self.save, self.close_result), self.note
+        )
+
+    # Setting up
+
+    def open(self, first: str, second: str) -> None:
+        """Ask for a test of two subjects, by their keys."""
+        names = self._names()
+        self.first.set_words(names)
+        self.second.set_words(names)
+        self.first.show_value(first)
+        self.second.show_value(second)
+        self._pages.setCurrentIndex(0)
+        self._say_rule()
+        self.go.setFocus()
+
+    def refresh(self) -> None:
+        """More may be known of the levels."""
+        if self._pages.currentIndex() == 0:
+            self._say_rule()
+
+    def _say_rule(self) -> None:
+        count = round(self.count.value)
+        words = f"The test ends after {count} trials, whatever comes out."
+        if self.kind.value == "abx":
+            needed = fewest_right(count, _LIKELY)
+            if needed is None:
+                words += f" So few cannot tell: even {count} right answers come by guessing too often."
+            else:
+                words += f" {needed} right answers or more come by guessing in less than 5 % of all tests."
+        self.rule.setText(words)
+        trouble = self._trouble()
+        self.trouble.setText(trouble)
+        self.go.setEnabled(not trouble)
+
+    def _trouble(self) -> str:
+        """Why the test cannot begin; nothing if it can."""
+        chosen = (self.first.value, self.second.value)
+        if chosen[0] == chosen[1]:
+            return "Choose two different ones."
+        if all(key.startswith("reference") for key in chosen):
+            return "Only one of the two can be a reference."
+        loudness = self._loudness()
+        if any(key not in loudness for key in chosen):
+            return "Their loudness is still being measured…"
+        if any(loudness[key] is None for key in chosen):
+            return "One of them is silent here: their levels cannot be matched."
+        return ""
+
+    # The trials
+
+    def begin(self) -> None:
+        """Begin the trials: from now on nothing tells which is which."""
+        if self._trouble():
+            return
+        names = self._names()
+        self._keys = self.first.value, self.second.value
+        self.trials = Trials(
+            self.kind.value, names[self._keys[0]], names[self._keys[1]], round(self.count.value)
+        )
+        self._pages.setCurrentIndex(1)
+        self.begun.emit()
+        self.setFocus()
+        self._hear("A")
+
+    def _hear(self, letter: Any) -> None:
+        trials = self.trials
+        assert trials is not None
+        self.letter.setText(letter)
+        self.place.setText(f"Trial {trials.place + 1} of {trials.planned}")
+        keys = "A, B and X: hear them" if trials.kind == "abx" else "A and B: hear them"
+        answer = "X is A, X is B" if trials.kind == "abx" else "A is better, B is better"
+        self.help.setText(
+            f"{keys}. Space: play or pause.\nShift+A, Shift+B: answer — {answer}. Escape: stop the test."
+        )
+        self.hear_asked.emit(self._keys[trials.behind(letter)])
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        trials = self.trials
+        if trials is None or self._pages.currentIndex() != 1:
+            super().keyPressEvent(event)
+            return
+        letter = {Qt.Key.Key_A: "A", Qt.Key.Key_B: "B", Qt.Key.Key_X: "X"}.get(Qt.Key(event.key()))
+        if event.key() == Qt.Key.Key_Escape:
+            self.finish()
+        elif event.key() == Qt.Key.Key_Space:
+            self.play_asked.emit()
+        elif letter is None or (letter == "X" and trials.kind != "abx"):
+            return
+        elif event.modifiers() & Qt.KeyboardModifier.ShiftModifier:
+            if letter != "X" and not event.isAutoRepeat():
+                self._answer(letter)
+        else:
+            self._hear(letter)
+
+    def _answer(self, letter: Any) -> None:
+        assert self.trials is not None
+        self.trials.answer(letter)
+        if self.trials.done:
+            self.finish()
+        else:
+            self._hear("A")
+
+    def finish(self) -> None:
+        """Show what has come out, and keep it."""
+        trials, self.trials = self.trials, None
+        if trials is None:
+            return
+        self.ended.emit()
+        if not trials.place:
+            self.left.emit()
+            return
+        loudness = self._loudness()
+        levels = [loudness.get(key) for key in self._keys]
+        # Both are turned to the quieter one; what is left is what rounding leaves.
+        known = [level for level in levels if level is not None]
+        gains = [min(known) - level for level in known]
+        apart = [level + gain for level, gain in zip(known, gains, strict=True)]
+        match = max(apart) - min(apart) if len(apart) == 2 else 0.0
+        when = datetime.datetime.now().strftime("%Y-%m-%d %H:%M")
+        self.test = trials.result(when, self.range_s, match)
+        self.words.setText(verdict(self.test))
+        self.note.setText("The result is kept in the session, and stands in its report.")
+        self._pages.setCurrentIndex(2)
+        self.close_result.setFocus()
+        self.kept.emit(self.test)
+
+    def ask_save(self) -> None:
+        """Save the trials one by one."""
+        if self.test is None:
+            return
+        name, _ = QFileDialog.getSaveFileName(self, "Save trials", "blind-test.csv", "CSV (*.csv)")
+        if not name:
+            return
+        try:
+            with replacing(Path(name)) as temporary:
+                temporary.write_text(as_csv(self.test), encoding="utf-8")
+        except OSError as error:
+            self.note.setText(
+                f"“{Path(name).name}” cannot be written: {(error.strerror or str(error)).lower()}."
+            )
+        else:
+            self.note.setText(f"Written: {name}")
