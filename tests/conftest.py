@@ -45,6 +45,12 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
     return Session(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),))
 
 
+@pytest.fixture(autouse=True)
+def own_preferences(tmp_path, monkeypatch):
+    """No test reads or writes what the user of this machine prefers."""
+    monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+
+
 @pytest.fixture
 def recording(tmp_path: Path) -> Path:
     """Two seconds of stereo noise as a 24-bit file."""

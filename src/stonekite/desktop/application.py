@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QApplication
 
-from stonekite.desktop import theme
+from stonekite.desktop import preferences, theme
 from stonekite.desktop.window import Window
 
 
@@ -16,7 +16,7 @@ def run(paths: list[Path], demo: bool = False) -> int:
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Stone Kite")
     application.setDesktopFileName("stonekite")
-    theme.apply(application)
+    theme.apply(application, preferences.load().theme)
     # Ctrl-C in the terminal closes the window properly.
     signal.signal(signal.SIGINT, lambda *_: application.quit())
     heartbeat = QTimer()

@@ -6,7 +6,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QAbstractButton, QLabel, QMenu, QSizePolicy, QWidget
 
-from stonekite.desktop.theme import faded, font, roles
+from stonekite.desktop.theme import faded, font, restyled, roles
 from stonekite.stages.settings import Setting
 
 
@@ -246,3 +246,16 @@ class Words(QLabel):
         painter.setPen(roles.muted)
         text = self.fontMetrics().elidedText(self.text(), Qt.TextElideMode.ElideMiddle, self.width())
         painter.drawText(QRectF(self.rect()), self.alignment(), text)
+
+
+class Tinted(QLabel):
+    """Bold words in the colour of a role, in whatever theme."""
+
+    def __init__(self, words: str, role: str) -> None:
+        super().__init__(words)
+        self._role = role
+        restyled.changed.connect(self._tint)
+        self._tint()
+
+    def _tint(self) -> None:
+        self.setStyleSheet(f"color: {getattr(roles, self._role).name()}; font-weight: bold;")

@@ -20,7 +20,7 @@ from PySide6.QtGui import (
 from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.response_picture import spoken_hertz
-from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, restyled, roles
 from stonekite.desktop.timeline import clock
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
@@ -127,6 +127,7 @@ class Plot(QWidget):
         self.setAccessibleName(self.title)
         self.setToolTip(f"{self.title}\nWheel: zoom, drag: move, double-click: all (+ and −, arrows, 0)")
         axis.changed.connect(self.redraw)
+        restyled.changed.connect(self.redraw)
         axis.pointed.connect(self._pointed)
 
     def sizeHint(self) -> QSize:
@@ -491,7 +492,7 @@ class LossPlot(Plot):
         at = int(np.argmin([abs(log(hertz / self.axis.cursor)) for hertz in OCTAVES_HZ]))
         values = [found.octaves[at].mono_loss_db for found, _ in self.both()]
         words = " → ".join("–" if value is None else figure(value, 1) for value in values)
-        return f"octave at {spoken_hertz(OCTAVES_HZ[at])}  {words} dB lost"
+        return f"{spoken_hertz(OCTAVES_HZ[at])}  {words}"
 
 
 class TimePlot(Plot):
@@ -666,7 +667,7 @@ class SpectrogramPlot(Plot):
 
     def readout(self) -> str:
         if self.axis.cursor is None:
-            return f"bright: more, amber: less, ±{self.CHANGE_DB:g} dB" if self.mode == "change" else ""
+            return f"grey: more, amber: less, ±{self.CHANGE_DB:g} dB" if self.mode == "change" else ""
         found = self.table()
         if found is None or self._hertz is None:
             return clock(self.axis.cursor)

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.choices import Segments, Words
+from stonekite.desktop.choices import Segments, Toggle, Words
 from stonekite.desktop.compare_plots import (
     Axis,
     LossPlot,
@@ -267,6 +267,7 @@ class CompareView(QWidget):
     report_asked = Signal()
     blind_asked = Signal()
     back_asked = Signal()
+    only_asked = Signal(object)
 
     def __init__(self, document: Document, switching: Switching) -> None:
         super().__init__()
@@ -395,6 +396,8 @@ class CompareView(QWidget):
         self._times.addWidget(self.over_time)
         self._times.addWidget(self.spectrogram)
         self.time_mode.chosen.connect(self._show_time_mode)
+        self.legend = QLabel("")
+        self.legend.setObjectName("muted")
         spectrum_row, time_row = QWidget(), QWidget()
         for holder, widgets in (
             (spectrum_row, (self.spectrum_mode, self.parts)),
@@ -405,11 +408,24 @@ class CompareView(QWidget):
             for widget in widgets:
                 row.addWidget(widget)
             row.addStretch(1)
+            if holder is spectrum_row:
+                row.addWidget(self.legend)
         grid = QGridLayout()
         grid.setSpacing(8)
         grid.addWidget(_panel(spectrum_row, self.spectrum), 0, 0, 1, 2)
         grid.addWidget(_panel(self.ratio), 1, 0)
-        grid.addWidget(_panel(self.loss), 1, 1)
+        self.fold = Toggle(
+            "Hear the fold", "Hear the fold-down", "Hear what is left in mono, in both ears (Shift+M)"
+        )
+        self.lost = Toggle("Hear what cancels", "Hear what cancels", "Hear what is lost in mono (Shift+S)")
+        loss_row = QWidget()
+        row = QHBoxLayout(loss_row)
+        row.setContentsMargins(0, 0, 0, 0)
+        for button, name in ((self.fold, "mid"), (self.lost, "side")):
+            button.clicked.connect(lambda on, name=name: self.only_asked.emit(name if on else None))
+            row.addWidget(button)
+        row.addStretch(1)
+        grid.addWidget(_panel(loss_row, self.loss), 1, 1)
         grid.addWidget(_panel(time_row, self._times), 2, 0, 1, 2)
         for row, stretch in enumerate((5, 4, 5)):
             grid.setRowStretch(row, stretch)
@@ -478,6 +494,7 @@ class CompareView(QWidget):
             figures["difference"],
             letters[self.parts.value],
         )
+        self.legend.setText(f"dashed: {names[self.before]}   solid: {names[self.after]}")
         more = [key for key in ("difference", *names) if key not in (self.before, self.after)]
         columns = [
             (short_name(key), figures[key]) for key in (self.before, self.after, *more[: self._room()])
@@ -492,6 +509,11 @@ class CompareView(QWidget):
     def _room(self) -> int:
         """How many columns more there is room for."""
         return 2 if self.table.width() < 440 else 4
+
+    def show_only(self, name: str | None) -> None:
+        """Which component is heard alone."""
+        self.fold.setChecked(name == "mid")
+        self.lost.setChecked(name == "side")
 
     def _fit_time(self, pair: Pair) -> None:
         found = [measures for measures in (pair.before, pair.after) if measures is not None]

@@ -6,6 +6,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence, QShortcut
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QMenuBar
 
+from stonekite.desktop import preferences
 from stonekite.desktop.choices import Words
 from stonekite.desktop.help_boxes import show_about, show_keys
 from stonekite.desktop.theme import NAMES
@@ -122,6 +123,8 @@ class Menus(QFrame):
         self._action(view, "Zoom out", lambda: window.timeline.zoom(1 / 0.6), "Ctrl+-")
         self._action(view, "Whole file", window.timeline.show_all, "Ctrl+0")
         self._action(view, "Full screen", window.toggle_full_screen, "F11")
+        self.light_action = self._action(view, "Light theme", window.set_light, checkable=True)
+        self.light_action.setChecked(preferences.load().theme == "light")
         help_menu = bar.addMenu("&Help")
         self._action(help_menu, "Keys…", lambda: show_keys(window), "F1")
         self._action(help_menu, "About Stone Kite…", lambda: show_about(window))

@@ -7,7 +7,7 @@ from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from stonekite.desktop.theme import NAMES, canvas, font, mixed, roles
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, restyled, roles
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.session.edits import other
@@ -70,6 +70,7 @@ class ResponsePicture(QWidget):
         self._ground: QPixmap | None = None
         self._ground_range = 0.0
         self._front: QPixmap | None = None
+        restyled.changed.connect(self._restyle)
 
     def sizeHint(self) -> QSize:
         return QSize(800, 240)
@@ -165,6 +166,10 @@ class ResponsePicture(QWidget):
 
     def resizeEvent(self, event) -> None:
         self._ground = self._front = None
+
+    def _restyle(self) -> None:
+        self._ground = self._front = None
+        self.update()
 
     def _paint_ground(self, painter: QPainter) -> None:
         plot = self.plot()

@@ -5,7 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.theme import canvas, font, mixed, roles
+from stonekite.desktop.theme import canvas, font, mixed, restyled, roles
 
 
 class Scope(QWidget):
@@ -23,6 +23,7 @@ class Scope(QWidget):
         self._points = np.zeros((2, 0))
         self._scale = 0.1
         self._field: QPixmap | None = None
+        restyled.changed.connect(self._restyle)
 
     def sizeHint(self) -> QSize:
         return QSize(200, 190)
@@ -38,6 +39,10 @@ class Scope(QWidget):
 
     def resizeEvent(self, event) -> None:
         self._field = None
+
+    def _restyle(self) -> None:
+        self._field = None
+        self.update()
 
     @property
     def _reach(self) -> float:

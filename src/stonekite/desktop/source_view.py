@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.choices import Toggle
+from stonekite.desktop.choices import Tinted, Toggle
 from stonekite.desktop.document import STEM, Document
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.theme import NAMES, font, roles
@@ -136,11 +136,10 @@ class VerdictRow(QWidget):
             words = None
         self.sentence = QLabel(verdict.sentence)
         self.sentence.setWordWrap(True)
-        mark = QLabel("✓" if done or verdict.usual else "!")
+        settled = done or verdict.usual
+        mark = Tinted("✓" if settled else "!", "muted" if settled else "warning")
         mark.setFixedWidth(16)
         mark.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        colour = roles.muted if done or verdict.usual else roles.warning
-        mark.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
         self.button: QPushButton | None = None
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 2, 0, 2)
@@ -258,9 +257,8 @@ class SourceView(QFrame):
         grid.addLayout(buttons, 0, 1, 2, 1)
         self.sides: dict[tuple[str, str], Control] = {}
         for row, name in enumerate(SIDES):
-            label = QLabel(NAMES[name])
+            label = Tinted(NAMES[name], name)
             label.setFixedWidth(40)
-            label.setStyleSheet(f"color: {roles.component(name).name()}; font-weight: bold;")
             grid.addWidget(label, row, 2)
             for column, (field, setting) in enumerate(settings_of(IntakeSide).items(), start=3):
                 control = self.sides[name, field] = control_for(setting, NAMES[name])

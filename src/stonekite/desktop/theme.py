@@ -1,9 +1,9 @@
 """Colours, fonts and the style sheet. Widgets ask for roles, never for colours of their own."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QIcon, QPalette, QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
@@ -48,7 +48,34 @@ SLATE = Roles(
     fault=QColor("#E5604D"),
 )
 
-roles = SLATE
+LIMESTONE = Roles(
+    ground=QColor("#EFEBE1"),
+    panel=QColor("#F9F6EF"),
+    raised=QColor("#E4DDCF"),
+    line=QColor("#C8C0B0"),
+    chalk=QColor("#23292D"),
+    muted=QColor("#5F696E"),
+    left=QColor("#1B7768"),
+    right=QColor("#AD4A2A"),
+    mid=QColor("#806200"),
+    side=QColor("#6450B2"),
+    warning=QColor("#9A5B00"),
+    fault=QColor("#B3261E"),
+)
+THEMES = {"dark": SLATE, "light": LIMESTONE}
+"""Chalk on slate; ink on limestone."""
+
+roles = Roles(**{field.name: QColor(getattr(SLATE, field.name)) for field in fields(Roles)})
+"""The colours in use. They are changed in place, so that everything that holds one holds the new one."""
+
+
+class _Restyled(QObject):
+    """`changed` says that the colours are other ones: what was painted before has to be painted again."""
+
+    changed = Signal()
+
+
+restyled = _Restyled()
 
 LETTERS = {"left": "L", "right": "R", "mid": "M", "side": "S"}
 NAMES = {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
@@ -130,8 +157,10 @@ def _sheet(r: Roles) -> str:
     """
 
 
-def apply(application: QApplication) -> None:
-    """Load the fonts that ship with Stone Kite and dress the application."""
+def apply(application: QApplication, name: str = "dark") -> None:
+    """Load the fonts that ship with Stone Kite and dress the application in a theme."""
+    for field in fields(Roles):
+        getattr(roles, field.name).setRgba(getattr(THEMES[name], field.name).rgba())
     for path in sorted(ASSETS.glob("*.otf")):
         QFontDatabase.addApplicationFont(str(path))
     application.setStyle("Fusion")
@@ -155,10 +184,11 @@ def apply(application: QApplication) -> None:
     application.setFont(font())
     application.setStyleSheet(_sheet(roles))
     application.setWindowIcon(QIcon(str(ASSETS / "stonekite.svg")))
+    restyled.changed.emit()
 
 
 def canvas(widget: QWidget, ground: QColor | Qt.GlobalColor) -> QPixmap:
-    """A pixmap as large and as fine as a widget, for what is painted once and shown often."""
+    """A pixmap as large and as fine as a widget, for what is painted once and shown often, until `restyled`."""
     ratio = widget.devicePixelRatioF()
     pixmap = QPixmap(widget.size() * ratio)
     pixmap.setDevicePixelRatio(ratio)

@@ -16,7 +16,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.theme import NAMES, canvas, faded, font, mixed, roles
+from stonekite.desktop.theme import NAMES, canvas, faded, font, mixed, restyled, roles
 from stonekite.session.types import LEGS, Split
 from stonekite.signal.matrix import COMPONENTS
 
@@ -94,6 +94,7 @@ class Timeline(QWidget):
         self._drag: tuple[str, float] | None = None
         self._draft: tuple[float, float] | None = None
         self._picture: QPixmap | None = None
+        restyled.changed.connect(self._changed)
 
     def sizeHint(self) -> QSize:
         return QSize(900, 130)

@@ -25,6 +25,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop import preferences, theme
 from stonekite.desktop.blind_testing import BlindTesting
 from stonekite.desktop.choices import Toggle, Words
 from stonekite.desktop.compare_view import CompareView
@@ -230,6 +231,8 @@ class Window(QMainWindow):
             view.refused.connect(self.say)
         self.listen.chosen.connect(self._listen_to)
         self.switching.said.connect(self.say)
+        self.compare_view.only_asked.connect(self.listen.choose_only)
+        self.listen.chosen.connect(lambda listening: self.compare_view.show_only(listening.only))
         self.compare_view.blind_asked.connect(self.blind_testing.ask)
         self.compare_view.report_asked.connect(self.report)
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
@@ -680,6 +683,18 @@ class Window(QMainWindow):
     def complain(self, sentence: str) -> None:
         """A fault that the user must have seen."""
         QMessageBox(QMessageBox.Icon.NoIcon, "Stone Kite", sentence, parent=self).exec()
+
+    def set_light(self, on: bool) -> None:
+        """Ink on limestone, or chalk on slate; kept for the next start."""
+        chosen = preferences.Preferences(theme="light" if on else "dark")
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        theme.apply(application, chosen.theme)
+        self._refresh()
+        try:
+            preferences.save(chosen)
+        except OSError as error:
+            self.say(f"This choice cannot be kept: {(error.strerror or str(error)).lower()}.")
 
     def toggle_full_screen(self) -> None:
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)

@@ -91,6 +91,8 @@ class Setting:
             return text if self.low < 0 else text.removeprefix("+")
         if self.unit == ": 1" and value >= self.high:
             return "∞ : 1"
+        if not self.unit and self.step == 1.0:
+            return f"{value:.0f}".replace("-", "−")
         text = f"{value:.2f}"
         if self.unit == "ms" and value >= 10:
             text = f"{value:.1f}" if value < 100 else f"{value:.0f}"

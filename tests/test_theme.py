@@ -1,0 +1,67 @@
+"""Both themes: readable, complete, and kept for the next start."""
+
+import pytest
+from PySide6.QtGui import QColor, QImage
+
+from stonekite.desktop import preferences, theme
+from stonekite.desktop.theme import THEMES, roles
+
+
+def luminance(colour: QColor) -> float:
+    """Relative luminance after WCAG 2."""
+    parts = [c / 12.92 if c <= 0.03928 else ((c + 0.055) / 1.055) ** 2.4 for c in colour.getRgbF()[:3]]
+    return 0.2126 * parts[0] + 0.7152 * parts[1] + 0.0722 * parts[2]
+
+
+def contrast(one: QColor, two: QColor) -> float:
+    low, high = sorted((luminance(one), luminance(two)))
+    return (high + 0.05) / (low + 0.05)
+
+
+@pytest.mark.parametrize("name", list(THEMES))
+def test_everything_that_is_written_can_be_read(name):
+    used = THEMES[name]
+    for role in ("chalk", "muted", "left", "right", "mid", "side", "warning", "fault"):
+        for ground in ("panel", "ground"):
+            least = 4.5 if role not in ("fault",) else 4.0
+            assert contrast(getattr(used, role), getattr(used, ground)) >= least, (role, ground)
+    # What is on is filled with a component's colour and written on in the ground's.
+    assert all(contrast(used.component(c), used.ground) >= 4.5 for c in ("left", "right", "mid", "side"))
+
+
+def share_of_dark(image: QImage) -> float:
+    seen = [
+        image.pixelColor(x, y).lightness()
+        for x in range(0, image.width(), 7)
+        for y in range(0, image.height(), 7)
+    ]
+    return sum(value < 90 for value in seen) / len(seen)
+
+
+def test_the_theme_changes_at_once_everywhere_and_is_kept(opened, qtbot):
+    try:
+        for view in ("source", "stage", "output", "compare"):
+            if view == "stage":
+                opened.stages.add("eq")
+                opened.panel.eq.picture.add_asked.emit(900.0, 4.0)
+            opened.show_view(view)
+            qtbot.wait(30)
+            opened.set_light(False)
+            dark = share_of_dark(opened.grab().toImage())
+            opened.set_light(True)
+            light = share_of_dark(opened.grab().toImage())
+            assert dark > 0.75 and light < 0.2, (view, dark, light)
+        assert preferences.load().theme == "light"
+        assert roles.ground == THEMES["light"].ground
+    finally:
+        opened.set_light(False)
+    assert preferences.load().theme == "dark" and theme.roles.chalk == THEMES["dark"].chalk
+
+
+def test_preferences_that_cannot_be_read_are_the_usual_ones():
+    preferences.place().parent.mkdir(parents=True)
+    for text in ("", "{", '{"theme": "plaid"}', "[]"):
+        preferences.place().write_text(text)
+        assert preferences.load() == preferences.Preferences()
+    preferences.place().write_text('{"theme": "light", "sails": 3}')
+    assert preferences.load().theme == "light"
