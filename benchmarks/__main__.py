@@ -8,7 +8,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import kernels, window
+from benchmarks import comparing, kernels, window
 
 
 def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
@@ -18,6 +18,8 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from kernels.kind_rows()
     yield from kernels.render_rows(folder, 60 if quick else 240)
     yield from kernels.live_rows()
+    yield from comparing.measuring_rows(folder)
+    yield from comparing.table_rows(folder)
     yield from window.painting_rows()
     yield from window.repaint_rows(8 if quick else 30)
     yield from window.control_rows(folder)

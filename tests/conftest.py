@@ -1,5 +1,6 @@
 """Shared sounds and sessions. Windows are tested offscreen unless a test asks for more."""
 
+import stonekite  # noqa: F401, I001  (first: it decides how many threads linear algebra uses)
 import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")

@@ -190,7 +190,7 @@ def test_plots_read_out_what_the_measures_say_and_are_linked(versions, qtbot):
     levels = [window.switching.figures(key).spectra_db[2] for key in ("unprocessed", "processed")]
     at = int(np.argmin(np.abs(np.log(np.geomspace(20, 20_000, 240) / view.frequency.cursor))))
     wanted = f"{levels[0][at]:.1f} → {levels[1][at]:.1f}".replace("-", "−")
-    assert wanted in spectrum.readout() and "Hz" in view.ratio.readout() and "octave" in view.loss.readout()
+    assert wanted in spectrum.readout() and "Hz" in view.ratio.readout() and "1.00 kHz" in view.loss.readout()
     # The drawn line is where its values are.
     xs = [spectrum.x_of(hertz) for hertz in np.geomspace(20, 20_000, 240)]
     run = spectrum.line(xs, levels[1])[0]

@@ -8,14 +8,31 @@ import pytest
 import soundfile
 from conftest import noise, session_on, write_wav
 
+from stonekite.engine.subjects import Subject
 from stonekite.files.demo import demo_path
-from stonekite.jobs import Analyse, Analysed, Failed, Separate, Spectra, SpectraFound, Written
+from stonekite.jobs import (
+    Analyse,
+    Analysed,
+    Compare,
+    Compared,
+    Done,
+    Failed,
+    Separate,
+    Spectra,
+    SpectraFound,
+    Written,
+)
+from stonekite.measure.table import scalars
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
 from stonekite.stages.compressor import Compressor, CompressorSide
+from stonekite.stages.drive import Drive, DriveSide
+from stonekite.stages.dynamic_eq import Band as DynamicBand
+from stonekite.stages.dynamic_eq import DynamicEq, DynamicEqSide
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate, GateSide
+from stonekite.stages.limiter import Limiter, LimiterSide
 from stonekite.stages.width import Width, WidthShared
 from stonekite.worker import Worker
 
@@ -30,8 +47,11 @@ EVERYTHING = Strip(
         Width(id=7, shared=WidthShared(width=150, mono_below=True)),
         Compressor(id=8),
         Gain(id=9, upper=GainSide(gain_db=6), lower=GainSide(gain_db=6), level_kept=True, kept_db=-6),
+        Drive(id=10, upper=DriveSide(curve="hard", drive_db=30)),
+        DynamicEq(id=11, upper=DynamicEqSide(bands=(DynamicBand(frequency_hz=19_000, threshold_db=-70),))),
+        Limiter(id=12),
     ),
-    output=Output(width=50, law="linear", left=Place(position=-30)),
+    output=Output(width=50, law="linear", left=Place(position=-30), limited=True),
 )
 
 
@@ -66,6 +86,13 @@ def test_everything_that_arrives_is_measured(name, tmp_path):
         stem = session_on(path, strip).stems[0]
         found = answer(Analyse(1, stem, str(tmp_path)))
         assert isinstance(found, Analysed), found
+        subjects = [Subject(stem.source), Subject(stem.source, strip)]
+        compared = list(Worker().run(Compare(2, subjects)))
+        assert isinstance(compared[-1], Done)
+        known = [one for one in compared if isinstance(one, Compared)]
+        assert {one.identity for one in known} == {subject.identity for subject in subjects}
+        assert all(one.measures is not None for one in known)
+        assert "NaN" not in json.dumps(msgspec.to_builtins([scalars(one.measures) for one in known]))
         assert "NaN" not in json.dumps(
             [found.before, found.after, msgspec.to_builtins(found.findings), found.changes]
         )
@@ -81,7 +108,7 @@ def test_everything_that_arrives_is_measured(name, tmp_path):
 
 def test_the_change_in_loudness_of_a_stage_is_measured_without_what_it_gives_back(tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(3.0))
-    gain = EVERYTHING.stages[-1]
+    gain = EVERYTHING.stages[4]
     found = answer(Analyse(1, session_on(path, Strip(stages=(gain,))).stems[0], str(tmp_path)))
     assert found.changes == {9: pytest.approx(6.0, abs=0.01)}
     assert found.after["integrated_lufs"] == pytest.approx(found.before["integrated_lufs"], abs=0.01)
@@ -115,6 +142,11 @@ def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
         Gate(id=3, upper=GateSide(threshold_db=-22), lower=GateSide(threshold_db=-22)),
         Eq(id=3, upper=EqSide(bands=(Band(frequency_hz=2000, gain_db=9, q=0.6),))),
         Width(id=3, shared=WidthShared(width=180)),
+        Drive(id=3, upper=DriveSide(curve="folded", drive_db=24)),
+        DynamicEq(
+            id=3, upper=DynamicEqSide(bands=(DynamicBand(frequency_hz=400, threshold_db=-60, range_db=-18),))
+        ),
+        Limiter(id=3, upper=LimiterSide(drive_db=18)),
     ],
 )
 def test_on_the_demo_a_stage_that_keeps_its_level_is_as_loud_in_as_out(stage, tmp_path):

@@ -101,6 +101,13 @@ class _Plot:
             if len(run) > 1
         ]
 
+    def word(self, word: str, colour: str, row: int) -> None:
+        """A word of the legend, in the upper right corner."""
+        self._parts.append(
+            f'<text x="{_WIDE - 16}" y="{20 + 15 * row}" text-anchor="end" '
+            f'style="fill: var(--{colour}); font-weight: bold">{html.escape(word)}</text>'
+        )
+
     def bar(self, x: float, width: float, value: float, colour: str, opacity: float) -> None:
         top, bottom = sorted((self.y(value), self.y(0.0)))
         self._parts.append(
@@ -127,6 +134,7 @@ def _spectrum_plot(before: Measures, after: Measures) -> str:
         for found, was in ((before, True), (after, False)):
             levels = [level if level > -149 else None for level in found.spectra_db[row]]
             plot.curve(centres().tolist(), levels, name, was)
+        plot.word(name.capitalize(), name, row - 2)
     return plot.svg("Long-term spectrum of Mid and Side before, dashed, and after")
 
 
