@@ -342,6 +342,12 @@ def test_nothing_on_the_screen_differs_between_the_two_answers(versions, qtbot, 
     window = versions
     window.start()
     view = begin(qtbot, window, kind, 10)
+    # What goes on anyway, and has nothing to do with the answers, is over.
+    qtbot.waitUntil(
+        lambda: window._measured is not None and not window.switching.comparing.waiting, timeout=20_000
+    )
+    window.say("")
+    qtbot.wait(200)
     seen: dict[tuple, list] = {}
     for order, letter in itertools.product((0, 1), "ABX" if kind == "abx" else "AB"):
         view.trials._order[view.trials.place] = order

@@ -16,7 +16,7 @@ TILT_HZ = (100.0, 10_000.0)
 MOST_COLUMNS = 600
 """A spectrogram has between so many and twice as many columns; longer recordings have coarser ones."""
 _COLUMN_S = 0.1
-"""About so long are the frames of a spectrogram, which overlap by half."""
+"""About so long are the frames of a spectrogram, which overlap by a quarter."""
 _TOGETHER = 4
 """Frames that are worked on together."""
 _SILENT = 1e-13
@@ -24,9 +24,8 @@ _QUIET_SHARE = 1e-3
 """Frames quieter than this share of the mean do not say where the image stands."""
 
 
-def framed(held: np.ndarray, size: int) -> tuple[np.ndarray, np.ndarray]:
-    """Frames (2, count, size) of held (2, samples) that overlap by half, and what is left to go on with."""
-    hop = size // 2
+def framed(held: np.ndarray, size: int, hop: int) -> tuple[np.ndarray, np.ndarray]:
+    """Frames (2, count, size) of held (2, samples), one every `hop`, and what is left to go on with."""
     count = max(0, (held.shape[1] - size) // hop + 1)
     if not count:
         return np.empty((2, 0, size)), held
@@ -67,7 +66,7 @@ class ImageMeter:
             self._hear_held()
 
     def _hear_held(self) -> None:
-        frames, self._held = framed(self._held, self._size)
+        frames, self._held = framed(self._held, self._size, self._size // 2)
         if frames.shape[1]:
             self._hear(frames)
 
@@ -173,7 +172,9 @@ class Spectrogram:
 
     def add(self, block: np.ndarray) -> None:
         """Hear block (2, frames)."""
-        frames, self._held = framed(np.concatenate([self._held, block], axis=1), self._size)
+        frames, self._held = framed(
+            np.concatenate([self._held, block], axis=1), self._size, 3 * self._size // 4
+        )
         if not frames.shape[1]:
             return
         spectra = np.fft.rfft(frames * self._window, axis=2)
