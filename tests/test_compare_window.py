@@ -178,6 +178,21 @@ def test_an_edit_shows_its_figures_soon(opened, qtbot):
     assert opened.switching.figures("processed").seconds == pytest.approx(4.0)
 
 
+def test_measuring_can_be_stopped_and_goes_on_with_the_next_change(window, qtbot, tmp_path):
+    long = np.tile(noise(10.0), 60)
+    window.opening.open_path(write_wav(tmp_path / "long.wav", long, subtype="PCM_16"))
+    window.show_view("compare")
+    view = window.compare_view
+    qtbot.waitUntil(view.stop.isVisible, timeout=20_000)
+    assert view.words.text().startswith("measuring…")
+    qtbot.mouseClick(view.stop, LEFT)
+    assert not view.stop.isVisible() and window.switching.figures("processed") is None
+    qtbot.wait(500)
+    assert window.switching.figures("processed") is None
+    window.document.set_loop(Loop(start_s=1.0, end_s=3.0))
+    qtbot.waitUntil(lambda: window.switching.figures("processed") is not None, timeout=20_000)
+
+
 def test_plots_read_out_what_the_measures_say_and_are_linked(versions, qtbot):
     window = versions
     window.show_view("compare")

@@ -320,6 +320,11 @@ class CompareView(QWidget):
         self.against = Segments(
             {"unprocessed": "Unprocessed"}, "Against what", "What it is compared with: drawn dashed"
         )
+        self.stop = QPushButton("Stop")
+        self.stop.setObjectName("small")
+        self.stop.setToolTip("Stop measuring; it goes on with the next change")
+        self.stop.clicked.connect(self._switching.comparing.cancel)
+        self.stop.hide()
         self.blind = QPushButton("Blind test…")
         self.report = QPushButton("Report…")
         self.back = QPushButton("Back")
@@ -345,7 +350,7 @@ class CompareView(QWidget):
         for widget in (self.title, self.range):
             first.addWidget(widget)
         first.addWidget(self.words, 1)
-        for widget in (self.blind, self.report, self.back):
+        for widget in (self.stop, self.blind, self.report, self.back):
             first.addWidget(widget)
         for words, widget in (("Compare", self.of), ("with", self.against)):
             label = QLabel(words)
@@ -375,6 +380,7 @@ class CompareView(QWidget):
         self._pages.addWidget(_scrolling(self.list))
         self.page.chosen.connect(lambda page: self._pages.setCurrentIndex(0 if page == "figures" else 1))
         frame = _panel(self.page, self._pages)
+        self._table_panel = frame
         frame.setFixedWidth(376)
         return frame
 
@@ -427,6 +433,8 @@ class CompareView(QWidget):
         row.addStretch(1)
         grid.addWidget(_panel(loss_row, self.loss), 1, 1)
         grid.addWidget(_panel(time_row, self._times), 2, 0, 1, 2)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnStretch(1, 1)
         for row, stretch in enumerate((5, 4, 5)):
             grid.setRowStretch(row, stretch)
         return grid
@@ -535,6 +543,7 @@ class CompareView(QWidget):
         self.words.setText(words)
 
     def _show_progress(self, done: float) -> None:
+        self.stop.setVisible(done < 1.0)
         if self.isVisible() and done < 1.0:
             self.words.setText(f"measuring… {done * 100:.0f} %")
         elif self.isVisible():
@@ -558,6 +567,11 @@ class CompareView(QWidget):
             return
         versions = [key for key in (self.before, self.after) if key.startswith("version")]
         self.list.show_differences(differences(one, two), len(versions) == 1)
+
+    def resizeEvent(self, event) -> None:
+        self._table_panel.setFixedWidth(376 if event.size().width() < 1300 else 500)
+        super().resizeEvent(event)
+        self.refresh()
 
     def showEvent(self, event) -> None:
         super().showEvent(event)

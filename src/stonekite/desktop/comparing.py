@@ -7,7 +7,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from stonekite.desktop.processes import Child
 from stonekite.engine.subjects import Subject
-from stonekite.jobs import Answer, Compare, Compared, Done, Failed, Progress
+from stonekite.jobs import Answer, Cancel, Compare, Compared, Done, Failed, Progress
 from stonekite.measure.measures import Measures
 from stonekite.session.types import Loop, Session
 
@@ -110,6 +110,16 @@ class Comparing(QObject):
         self._child = None
         self._asked = []
         self.failed.emit("Measuring stopped unexpectedly; it starts again with the next change.")
+
+    def cancel(self) -> None:
+        """Stop measuring; it goes on with the next change."""
+        if not self._asked or self._child is None:
+            return
+        self._child.send(Cancel(self._number))
+        self._number += 1
+        self._faults |= dict.fromkeys(self._missing(), "stopped")
+        self._asked = []
+        self.progressed.emit(1.0)
 
     def forget_faults(self) -> None:
         """Try again what could not be measured."""

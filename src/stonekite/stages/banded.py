@@ -2,9 +2,18 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
+from typing import Annotated, Any
 
-from stonekite.stages.settings import Settings
+from stonekite.stages.settings import Settings, number
+
+Frequency = Annotated[
+    float,
+    number("Frequency", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Centre or corner of the band"),
+]
+Narrowness = Annotated[
+    float,
+    number("Q", "", 0.2, 12.0, taper="log", step=1 / 12, help="Narrowness of a bell, edge of a corner"),
+]
 
 
 @dataclass(frozen=True)

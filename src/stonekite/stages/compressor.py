@@ -15,9 +15,12 @@ from stonekite.stages.detecting import (
     CURVE_HANDLE,
     HANDLES,
     LIMITING,
+    Attack,
     Coefficients,
     DetectorShared,
     DetectorSide,
+    Ratio,
+    Release,
     averaging,
     columns,
     detector,
@@ -45,39 +48,12 @@ class CompressorSide(DetectorSide, frozen=True, kw_only=True):
         float,
         number("Threshold", "dB", -80.0, 0.0, step=0.5, help="Level from which on the leg is turned down"),
     ] = -24.0
-    ratio: Annotated[
-        float,
-        number(
-            "Ratio",
-            ": 1",
-            1.0,
-            LIMITING,
-            taper="log",
-            step=1 / 8,
-            help="How many dB in for one dB more out; 100 limits",
-        ),
-    ] = 3.0
+    ratio: Ratio = 3.0
     knee_db: Annotated[
         float, number("Knee", "dB", 0.0, 36.0, step=0.5, help="Width of the bend around the threshold")
     ] = 6.0
-    attack_ms: Annotated[
-        float,
-        number(
-            "Attack", "ms", 0.05, 300.0, taper="log", step=1 / 4, help="Time to 63 % of a growing reduction"
-        ),
-    ] = 10.0
-    release_ms: Annotated[
-        float,
-        number(
-            "Release",
-            "ms",
-            5.0,
-            3000.0,
-            taper="log",
-            step=1 / 4,
-            help="Time to let go of 63 % of a reduction",
-        ),
-    ] = 120.0
+    attack_ms: Attack = 10.0
+    release_ms: Release = 120.0
     adaptive: Annotated[
         bool,
         flag("Adaptive", help="Short peaks are let go at the release, what lasted is let go more slowly"),

@@ -34,13 +34,34 @@ HANDLES = (
 )
 
 
+Ratio = Annotated[
+    float,
+    number(
+        "Ratio",
+        ": 1",
+        1.0,
+        LIMITING,
+        taper="log",
+        step=1 / 8,
+        help="How many dB in for one dB more out; 100 limits",
+    ),
+]
+Attack = Annotated[
+    float,
+    number("Attack", "ms", 0.05, 300.0, taper="log", step=1 / 4, help="Time to 63 % of a growing change"),
+]
+Release = Annotated[
+    float,
+    number("Release", "ms", 5.0, 3000.0, taper="log", step=1 / 4, help="Time to let go of 63 % of a change"),
+]
+LookAhead = Annotated[
+    float,
+    number("Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detector is ahead of the sound"),
+]
+
+
 class DetectorSide(Side, frozen=True, kw_only=True):
-    look_ahead_ms: Annotated[
-        float,
-        number(
-            "Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detector is ahead of the sound"
-        ),
-    ] = 0.0
+    look_ahead_ms: LookAhead = 0.0
     trim_db: Annotated[
         float,
         number(

@@ -13,10 +13,9 @@ from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.signal.matrix import Matrix
 from stonekite.stages import detecting
-from stonekite.stages.banded import Bands
+from stonekite.stages.banded import Bands, Frequency, Narrowness
 from stonekite.stages.base import LEGS, LegName, Side, Stage
-from stonekite.stages.compressor import LIMITING
-from stonekite.stages.detecting import DetectorShared
+from stonekite.stages.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
 from stonekite.stages.settings import Settings, choice, flag, number
 
 dynamics = lazy("stonekite.signal.dynamics")
@@ -39,12 +38,7 @@ class Band(Settings, frozen=True, kw_only=True):
     """One band: where it is, from which level on it moves, and how far it may go."""
 
     shape: Annotated[Shape, choice("Shape", SHAPES, help="Which range the band hears and turns")] = "bell"
-    frequency_hz: Annotated[
-        float,
-        number(
-            "Frequency", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Centre or corner of the band"
-        ),
-    ] = 1000.0
+    frequency_hz: Frequency = 1000.0
     range_db: Annotated[
         float,
         number(
@@ -56,36 +50,14 @@ class Band(Settings, frozen=True, kw_only=True):
             help="How far the band goes at the most: cuts what is loud (−), or lifts it (+)",
         ),
     ] = -6.0
-    q: Annotated[
-        float,
-        number("Q", "", 0.2, 12.0, taper="log", step=1 / 12, help="Narrowness of a bell, edge of a shelf"),
-    ] = 1.0
+    q: Narrowness = 1.0
     threshold_db: Annotated[
         float,
         number("Threshold", "dB", -80.0, 0.0, step=0.5, help="Level in the band from which on it is turned"),
     ] = -36.0
-    ratio: Annotated[
-        float,
-        number(
-            "Ratio",
-            ": 1",
-            1.0,
-            LIMITING,
-            taper="log",
-            step=1 / 8,
-            help="How fast it moves on beyond the threshold: at 2 : 1 by half a dB for each dB",
-        ),
-    ] = 3.0
-    attack_ms: Annotated[
-        float,
-        number("Attack", "ms", 0.05, 300.0, taper="log", step=1 / 4, help="Time to 63 % of a growing change"),
-    ] = 10.0
-    release_ms: Annotated[
-        float,
-        number(
-            "Release", "ms", 5.0, 3000.0, taper="log", step=1 / 4, help="Time to let go of 63 % of a change"
-        ),
-    ] = 150.0
+    ratio: Ratio = 3.0
+    attack_ms: Attack = 10.0
+    release_ms: Release = 150.0
     on: Annotated[bool, flag("On", help="Whether the band is heard")] = True
 
 
@@ -104,12 +76,7 @@ class DynamicEqSide(Side, frozen=True, kw_only=True):
             help="How much more or less the detectors hear of the leg",
         ),
     ] = 0.0
-    look_ahead_ms: Annotated[
-        float,
-        number(
-            "Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detectors are ahead of the sound"
-        ),
-    ] = 0.0
+    look_ahead_ms: LookAhead = 0.0
 
 
 class DynamicEqShared(DetectorShared, frozen=True, kw_only=True):

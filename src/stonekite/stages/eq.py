@@ -14,7 +14,7 @@ from stonekite.lazy import lazy
 from stonekite.signal import design
 from stonekite.signal.matrix import Matrix
 from stonekite.stages import cascade
-from stonekite.stages.banded import Bands
+from stonekite.stages.banded import Bands, Frequency, Narrowness
 from stonekite.stages.base import LegName, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -42,19 +42,11 @@ class Band(Settings, frozen=True, kw_only=True):
     """One band. Gain counts for bells and shelves, slope for high-pass and low-pass."""
 
     shape: Annotated[Shape, choice("Shape", SHAPES, help="What the band does to the spectrum")] = "bell"
-    frequency_hz: Annotated[
-        float,
-        number(
-            "Frequency", "Hz", 20.0, 20000.0, taper="log", step=1 / 12, help="Centre or corner of the band"
-        ),
-    ] = 1000.0
+    frequency_hz: Frequency = 1000.0
     gain_db: Annotated[
         float, number("Gain", "dB", -24.0, 24.0, step=0.5, help="Boost or cut of a bell or shelf")
     ] = 0.0
-    q: Annotated[
-        float,
-        number("Q", "", 0.2, 12.0, taper="log", step=1 / 12, help="Narrowness of a bell, edge of a corner"),
-    ] = 0.7071
+    q: Narrowness = 0.7071
     slope: Annotated[
         Literal[6, 12, 18, 24, 36, 48],
         choice(
