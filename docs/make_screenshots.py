@@ -59,6 +59,21 @@ def stage_pictures(window: Window) -> None:
     save(window, "compressor")
     window.document.undo()
     window.document.undo()
+    window.stages.add("dynamic-eq", "lower")
+    editor = window.panel.editors["dynamic-eq"]
+    for hertz, range_db, threshold_db in ((260.0, -7.0, -46.0), (3200.0, -6.0, -50.0), (9000.0, 5.0, -60.0)):
+        editor.picture.add_asked.emit(hertz, range_db)
+        editor.picture.dragged.emit(editor.slot, {"threshold_db": threshold_db}, None)
+    wait(2.5)
+    save(window, "dynamic-eq")
+    for _ in range(7):
+        window.document.undo()
+    window.stages.add("drive", "lower")
+    window.panel.editors["drive"].curve.moved.emit({"drive_db": 18.0}, None)
+    wait(4.0)
+    save(window, "drive")
+    window.document.undo()
+    window.document.undo()
     window.stages.choose(window.document.strip.stages[0].id, "lower")
     dialog = window.show_presets()
     wait(0.5)
@@ -84,6 +99,36 @@ def view_pictures(window: Window) -> None:
     wait(1.0)
 
 
+def compare_pictures(window: Window) -> None:
+    """The comparison in both themes, and a blind test."""
+    window.switching.keep("only the EQ")
+    window.stages.add("compressor", "upper")
+    window.panel.editors["compressor"].curve.moved.emit({"threshold_db": -30.0}, None)
+    window.switching.keep("calmer middle")
+    window.show_view("compare")
+    view = window.compare_view
+    wait(
+        60,
+        lambda: window.switching.figures("difference") is not None and not window.switching.comparing.waiting,
+    )
+    view.frequency.point(1450.0)
+    wait(0.5)
+    save(window, "compare")
+    theme.apply(QApplication.instance(), "light")
+    view.time_mode._choose("after")
+    wait(0.5)
+    save(window, "compare-light")
+    theme.apply(QApplication.instance())
+    view.time_mode._choose("curves")
+    window.blind_testing.ask()
+    wait(60, window.blind_testing.view.go.isEnabled)
+    save(window, "blind-test")
+    window.show_view("stage")
+    for _ in range(4):
+        window.document.undo()
+    wait(1.0)
+
+
 def main(width: int = 1280, height: int = 800) -> None:
     FOLDER.mkdir(exist_ok=True)
     application = QApplication([])
@@ -102,6 +147,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     save(window, "main-window")
     view_pictures(window)
     stage_pictures(window)
+    compare_pictures(window)
     window.set_split("left-right", "")
     window.stages.toggle_linked()
     window.stages.choose_other_leg()
