@@ -91,6 +91,19 @@ def test_versions_are_kept_heard_matched_and_used_by_key(versions, qtbot, tmp_pa
     assert storage.load(tmp_path / "v.kite").versions == window.document.session.versions
 
 
+def test_a_level_that_is_given_back_is_no_edit(versions, qtbot):
+    window = versions
+    stage = window.document.strip.stages[0]
+    window.stages.toggle_level_kept()
+    press(qtbot, window, Qt.Key.Key_1, ALT)
+    window.document.keep_levels({stage.id: -3.0})
+    assert window.document.strip.stages[0].kept_db == 3.0
+    assert window.listen.heard == "version 1"
+    assert window.transport._strip is window.document.session.version(1).strip
+    window.document.undo()
+    assert window.listen.heard == "processed"
+
+
 def test_ten_versions_are_one_too_many(opened, qtbot):
     for _ in range(9):
         opened.switching.keep()
@@ -394,9 +407,12 @@ def test_a_blind_test_by_keys_from_beginning_to_result(versions, qtbot, tmp_path
         heard.append(window.transport.listening)
         # Keys that would switch in the window do nothing here.
         before = window.transport.listening
-        for key in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_V):
+        playing = window.transport._strip
+        for key in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_V, Qt.Key.Key_H):
             qtbot.keyClick(view, key)
+        window.document.changed.emit()  # as when a measurement gives a level back
         assert window.transport.listening == before and len(window.document.session.versions) == 2
+        assert window.transport._strip is playing
         qtbot.keyClick(view, Qt.Key.Key_A if hidden == 0 else Qt.Key.Key_B, SHIFT)
     assert "6 of 6 trials" in view.words.text() and "0.0156" in view.words.text()
     test = window.document.session.blind_tests[0]

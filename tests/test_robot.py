@@ -441,7 +441,7 @@ def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     editor.detector.click()
     assert window.transport._strip is window.document.strip
     # The reductions that are shown are those that an export has.
-    window.toggle_loop()
+    window.hearing.toggle_loop()
     window.transport.seek(RATE * 6)
     window.timeline.setFocus()
     press(qtbot, window, Qt.Key.Key_Space)

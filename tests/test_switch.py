@@ -198,6 +198,26 @@ def test_a_reference_of_another_rate_stands_in_the_same_switch_and_loops_in_its_
     assert RATE <= reference.position <= RATE + 4800
 
 
+def test_one_reference_goes_over_into_another_without_a_click(tmp_path):
+    path = write_wav(tmp_path / "a.wav", np.zeros((2, 2 * RATE)))
+    tones = [sine(hertz, 2.0, -6.0, phase=1.0) for hertz in (200, 310)]
+    others = [write_wav(tmp_path / f"{k}.wav", tone, subtype="FLOAT") for k, tone in enumerate(tones)]
+    with Reader(path) as reader:
+        playback = Playback(reader, NONE, Listening("reference"))
+        playback.refer(Playback(Reader(others[0]), NONE))
+        playback.play()
+        out = [playback.read(480) for _ in range(20)]
+        playback.refer(Playback(Reader(others[1]), NONE))
+        out += [playback.read(480) for _ in range(20)]
+        playback.listen(Listening("processed"))
+        out += [playback.read(480) for _ in range(4)]
+    joined = np.concatenate(out, axis=1)
+    own = max(np.abs(np.diff(tone, axis=1)).max() for tone in tones)
+    assert np.abs(np.diff(joined, axis=1)).max() < 1.3 * own
+    assert np.abs(joined[:, 480 * 25 : 480 * 39]).max() == pytest.approx(0.5, rel=0.01)
+    assert not joined[:, -960:].any()
+
+
 def test_the_difference_can_be_made_louder():
     listener = Listener(RATE, Listening("difference", difference_db=20.0))
     a, b = noise(0.01), noise(0.01, seed=3)

@@ -4,6 +4,7 @@
 msgpack (stonekite.jobs, stonekite.framing). A new request ends the one that is running.
 """
 
+import contextlib
 import math
 import os
 import queue
@@ -11,7 +12,6 @@ import signal
 import sys
 import threading
 from collections.abc import Generator
-from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
@@ -133,7 +133,7 @@ class Worker:
         yield SpectraFound(request.number, legs, found)
 
     def _compare(self, request: Compare) -> Steps:
-        with closing(measured_all(request.subjects)) as steps:  # type: ignore[type-var]
+        with contextlib.closing(measured_all(request.subjects)) as steps:  # type: ignore[type-var]
             for step in steps:
                 if isinstance(step, float):
                     yield Progress(request.number, step)
@@ -288,4 +288,5 @@ def main() -> None:
 
 
 if __name__ == "__main__":
-    main()
+    with contextlib.suppress(BrokenPipeError):  # the window has gone, and nobody waits for the answer
+        main()

@@ -25,8 +25,8 @@ class BlindTesting(QObject):
         self.view.begun.connect(self._begin)
         self.view.ended.connect(self._end)
         self.view.kept.connect(self._keep)
-        self.view.play_asked.connect(window.toggle_play)
-        self.view.left.connect(lambda: window.show_view("compare"))
+        self.view.play_asked.connect(window.hearing.toggle_play)
+        self.view.left.connect(self._leave)
         window.switching.measured.connect(self.view.refresh)
 
     def ask(self) -> None:
@@ -45,7 +45,7 @@ class BlindTesting(QObject):
     def _begin(self) -> None:
         """Hide all that could tell, and take the keys away that switch."""
         window = self._window
-        self.running = True
+        self.running = window.hearing.handed_over = True
         window.listen.hide()
         window.menus.hide()
         window.setWindowTitle("Blind test – Stone Kite")
@@ -73,8 +73,7 @@ class BlindTesting(QObject):
 
     def _end(self) -> None:
         window = self._window
-        self.running = False
-        window.switching.whole_switch = False
+        self.running = window.hearing.handed_over = False
         for keyed in self._disabled:
             keyed.setEnabled(True)  # type: ignore[attr-defined]
         self._disabled.clear()
@@ -82,6 +81,10 @@ class BlindTesting(QObject):
         window.listen.show()
         window.show_names()
         window.listen.choose("processed")
+
+    def _leave(self) -> None:
+        self._window.switching.whole_switch = False
+        self._window.show_view("compare")
 
     def _keep(self, test: BlindTest) -> None:
         self._window.document.add_blind_test(test)

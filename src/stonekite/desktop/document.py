@@ -33,9 +33,12 @@ def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Ses
 
 
 class Document(QObject):
-    """`changed` comes after every change of the tree, `opened` after another session was opened."""
+    """`changed` comes after every change of the tree, `edited` before it where it is an edit or one undone, `opened`
+    after another session was opened.
+    """
 
     changed = Signal()
+    edited = Signal()
     opened = Signal()
     named = Signal()
 
@@ -109,6 +112,7 @@ class Document(QObject):
             return
         assert self._history is not None
         self._history.push(session, words, gesture)
+        self.edited.emit()
         self.changed.emit()
         self.named.emit()
 
@@ -185,6 +189,7 @@ class Document(QObject):
 
     def _step(self, words: str | None) -> None:
         if words is not None:
+            self.edited.emit()
             self.changed.emit()
             self.named.emit()
 

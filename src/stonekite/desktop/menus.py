@@ -86,9 +86,9 @@ class Menus(QFrame):
             group.addAction(action)
             self.split_actions[mode, matrix] = action
         listen = bar.addMenu("&Listen")
-        self._action(listen, "Play or pause", window.toggle_play, "Space")
-        self._action(listen, "Back to the start", window.rewind, "Home")
-        self._action(listen, "Loop", window.toggle_loop, "L")
+        self._action(listen, "Play or pause", window.hearing.toggle_play, "Space")
+        self._action(listen, "Back to the start", window.hearing.rewind, "Home")
+        self._action(listen, "Loop", window.hearing.toggle_loop, "L")
         listen.addSeparator()
         for key, what in enumerate(("processed", "unprocessed", "difference"), start=1):
             self._action(

@@ -77,7 +77,7 @@ class ToneFinding(QObject):
 
         def show(answer: Answer) -> None:
             if isinstance(answer, TonesFound):
+                self._shown = wanted  # if another errand comes between, it is asked again
                 tones.show_found(answer)
 
-        self._shown = wanted
         self._errands.send(lambda number: FindTones(number, stem, stage.id, frame), "", show)

@@ -32,6 +32,7 @@ from stonekite.desktop.compare_view import CompareView
 from stonekite.desktop.document import Document
 from stonekite.desktop.errands import Errands
 from stonekite.desktop.exporting import Exporting
+from stonekite.desktop.hearing import Hearing
 from stonekite.desktop.kite_map import KiteMap
 from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
@@ -50,16 +51,13 @@ from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.tone_finding import ToneFinding
 from stonekite.desktop.transport import Transport
-from stonekite.engine.audition import Audition, auditioned
-from stonekite.engine.listen import Listening
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
 from stonekite.engine.reporting import of_session, write
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.jobs import Analysed
 from stonekite.session import presets
-from stonekite.session.types import LEGS, Leg, LegName, Loop, Split
+from stonekite.session.types import LEGS, Leg, LegName, Split
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
@@ -95,9 +93,6 @@ class Window(QMainWindow):
         self.matching = Matching(self, self.document, self.stages, self.errands)
         self.preset_folder = presets.user_folder()
         self._view = "stage"
-        self._audition: Audition | None = None
-        self._smoothing = DEFAULT_SMOOTHING
-        self._last_loop: Loop | None = None
         self._output_words = "starting the player…"
         self._simulated = False
         self._measured: Analysed | None = None
@@ -178,6 +173,9 @@ class Window(QMainWindow):
         self.listen = ListenPanel()
         self.switching = Switching(self, self.document, self.listen)
         self.compare_view = CompareView(self.document, self.switching)
+        self.hearing = Hearing(
+            self.document, self.transport, self.switching, self.listen, self.stages, self.timeline, self
+        )
         self.pages = QStackedWidget()
         self.pages.addWidget(self.work)
         self.pages.addWidget(self.compare_view)
@@ -211,12 +209,13 @@ class Window(QMainWindow):
         self.empty_button.clicked.connect(self._empty_action)
         self.demo_button.clicked.connect(self.opening.open_demo)
         self.panel.presets_asked.connect(self.show_presets)
-        self.panel.change_asked.connect(lambda on: self._hear_alone("change" if on else None))
-        self.panel.smoothing_asked.connect(self._smooth)
+        self.panel.change_asked.connect(lambda on: self.hearing.hear_alone("change" if on else None))
+        self.panel.smoothing_asked.connect(self.hearing.smooth)
         self.panel.detector_asked.connect(
-            lambda leg: self._hear_alone("detector" if leg else None, leg or "upper")
+            lambda leg: self.hearing.hear_alone("detector" if leg else None, leg or "upper")
         )
-        self.panel.band_asked.connect(self._hear_band)
+        self.panel.band_asked.connect(self.hearing.hear_band)
+        self.hearing.alone.connect(self.panel.show_heard)
         self.panel.eq.match_asked.connect(self.matching.ask)
         self.matching.found.connect(self.panel.eq.use_bands)
         self.source_view.opening_asked.connect(self.opening.ask_open)
@@ -225,21 +224,26 @@ class Window(QMainWindow):
         self.output_view.export_asked.connect(self.export)
         self.opening.complained.connect(self.complain)
         self.opening.generator_opened.connect(lambda: self.show_view("source"))
-        for teller in (self.opening, self.matching, self.separating, self.errands):
+        for teller in (
+            self.opening,
+            self.matching,
+            self.separating,
+            self.errands,
+            self.hearing,
+            self.switching,
+        ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
             view.refused.connect(self.say)
-        self.listen.chosen.connect(self._listen_to)
-        self.switching.said.connect(self.say)
         self.compare_view.only_asked.connect(self.listen.choose_only)
         self.listen.chosen.connect(lambda listening: self.compare_view.show_only(listening.only))
         self.compare_view.blind_asked.connect(self.blind_testing.ask)
         self.compare_view.report_asked.connect(self.report)
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
-        self.timeline.loop_asked.connect(self._set_loop)
-        self.play_button.clicked.connect(self.toggle_play)
-        self.loop_words.clicked.connect(self.toggle_loop)
+        self.timeline.loop_asked.connect(self.hearing.set_loop)
+        self.play_button.clicked.connect(self.hearing.toggle_play)
+        self.loop_words.clicked.connect(self.hearing.toggle_loop)
         self.transport.ticked.connect(self._tick)
         self.transport.output_changed.connect(self._show_output)
         self.transport.ready.connect(lambda: self._show_engine())
@@ -257,7 +261,7 @@ class Window(QMainWindow):
         """Start the processes behind the window; called once it is on the screen."""
         self.transport.start()
         if self.document.is_open:
-            self._load_transport()
+            self.hearing.load()
 
     # Opening and saving
 
@@ -312,58 +316,7 @@ class Window(QMainWindow):
         """Another stage is open, or another leg of it in front."""
         self._view = "stage"
         self.pages.setCurrentWidget(self.work)
-        self._hear_alone(None)
-        self._watch()
         self._refresh()
-
-    def _watch(self) -> None:
-        chosen = self.stages.chosen
-        self.transport.watch(chosen[0] if chosen else -1, self._smoothing)
-
-    def _smooth(self, parts: int) -> None:
-        self._smoothing = parts
-        self._watch()
-
-    def _hear_band(self, what: tuple[LegName, int] | None) -> None:
-        if what is None:
-            self._hear_alone(None)
-        else:
-            self._hear_alone("band", *what)
-
-    def _hear_alone(self, what, leg: LegName = "upper", slot: int = 0) -> None:
-        """Listen to the open stage taken out, to its change or to a band of it; None: to the strip as it is."""
-        chosen = self.stages.chosen
-        audition = Audition(chosen[0], what, leg, slot) if what is not None and chosen else None
-        self.panel.show_heard(audition.what if audition is not None else None)
-        if audition == self._audition:
-            return
-        self._audition = audition
-        if audition is not None:
-            words = {
-                "out": "Hearing the result without this stage.",
-                "change": "Hearing only what this stage changes.",
-                "band": "Hearing only the range of this band.",
-                "detector": "Hearing what the detector hears.",
-            }
-            self.say(words[what])
-        else:
-            self.say("")
-        if self.document.is_open:
-            self._send_strip()
-
-    def _send_strip(self, listening: Listening | None = None) -> None:
-        """Have played what is heard as the result: the state now, or a version of it."""
-        now = auditioned(self.document.strip, self._audition)
-        self.transport.update(self.switching.strip(now), self.switching.beside(now), listening)
-
-    def _listen_to(self, listening: Listening) -> None:
-        if self.blind_testing.running:
-            return
-        if self.document.is_open:
-            self.transport.refer(*self.switching.referred(listening))
-            self._send_strip(listening)
-        else:
-            self.transport.listen(listening)
 
     def _ask_add(self, leg: LegName) -> None:
         if self.document.is_open:
@@ -400,43 +353,11 @@ class Window(QMainWindow):
         dialog.open()
         return dialog
 
-    def _set_loop(self, loop: tuple[float, float] | None) -> None:
-        if self.document.is_open:
-            self.document.set_loop(Loop(start_s=loop[0], end_s=loop[1]) if loop else None)
-
-    def toggle_loop(self) -> None:
-        if not self.document.is_open:
-            return
-        loop = self.document.session.loop
-        if loop is not None:
-            self._last_loop = loop
-            self.document.set_loop(None)
-        elif self._last_loop is not None:
-            self.document.set_loop(self._last_loop)
-        else:
-            start, stop = self.timeline.view
-            self.document.set_loop(Loop(start_s=start, end_s=stop))
-
-    def toggle_play(self) -> None:
-        if not self.document.is_open:
-            return
-        if self.transport.playing:
-            self.transport.pause()
-        else:
-            self.transport.play()
-        self._show_playing()
-
-    def rewind(self) -> None:
-        if self.document.is_open:
-            loop = self.document.session.loop
-            self.transport.seek(int(loop.start_s * self.rate) if loop is not None else 0)
-
     # Showing
 
     def _opened(self) -> None:
         stem = self.document.stem
         self._measured = None
-        self._last_loop = None
         self.timeline.show_recording(stem.source.frames / stem.source.rate)
         self.listen.forget()
         self.switching.selection = None
@@ -446,21 +367,13 @@ class Window(QMainWindow):
         self.stages.chosen = (stages[0].id, "upper") if stages else None
         self._view = "stage" if stages else "source"
         self.pages.setCurrentWidget(self.work)
-        self._audition = None
+        self.hearing.forget()
         self.panel.show_changes({})
         self.source_view.show_findings(None)
-        self._load_transport()
+        self.hearing.load()
         self._changed()
         self.timeline.setFocus()
         self.say("")
-
-    def _load_transport(self) -> None:
-        stem = self.document.stem
-        self._playing_source, self._playing_strip = stem.source, stem.strip
-        self.transport.load(stem.source, auditioned(stem.strip, self._audition))
-        self._watch()
-        self._listen_to(self.listen.listening)
-        self._send_loop()
 
     def _sketch_waveform(self) -> None:
         """A first picture at once, from a few looks into the file; the whole follows from the worker."""
@@ -474,14 +387,11 @@ class Window(QMainWindow):
     def _changed(self) -> None:
         """The tree is another one: everything shows it."""
         stem = self.document.stem
-        if stem.source != self._playing_source:
+        if self.hearing.other_source:
             self._reload()
-        if self.listen.version is not None and stem.strip is not self._playing_strip:
-            self.listen.choose("processed")  # an edit is to be heard
-        self._playing_strip = stem.strip
         self.switching.refresh()
-        self._send_strip()
-        self._send_loop()
+        self.hearing.follow()
+        self._show_loop()
         self.measuring.want(stem, at_once=self._measured is None)
         if not self.stages.choose_what_is_left():
             self._refresh()
@@ -491,18 +401,13 @@ class Window(QMainWindow):
         frame, playing = self.transport.frame, self.transport.playing
         self._sketch_waveform()
         self.source_view.show_findings(None)
-        self._load_transport()
+        self.hearing.load()
         self.transport.seek(frame)
         if playing:
             self.transport.play()
 
-    def _send_loop(self) -> None:
+    def _show_loop(self) -> None:
         loop = self.document.session.loop
-        length = self.document.stem.source.frames
-        frames = (0, 0)
-        if loop is not None:
-            frames = (int(loop.start_s * self.rate), min(length, int(loop.end_s * self.rate)))
-        self.transport.set_loop(*frames)
         self.timeline.show_loop((loop.start_s, loop.end_s) if loop is not None else None)
         self.loop_words.setChecked(loop is not None)
         self.loop_range.setText(f"{clock(loop.start_s)} – {clock(loop.end_s)}" if loop is not None else "")
@@ -713,8 +618,8 @@ class Window(QMainWindow):
         """
         if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and event.key() == Qt.Key.Key_H:
             return self._hold(event)
-        if event.type() == QEvent.Type.WindowDeactivate and self._audition and self._audition.what == "out":
-            self._hear_alone(None)
+        if event.type() == QEvent.Type.WindowDeactivate and self.hearing.without_stage:
+            self.hearing.hear_alone(None)
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
             plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
             if plain and event.text():
@@ -726,13 +631,14 @@ class Window(QMainWindow):
         typing = isinstance(QApplication.focusWidget(), QLineEdit)
         if (
             typing
+            or self.blind_testing.running
             or event.modifiers()
             or QApplication.activeModalWidget() is not None
             or not self.stages.stage
         ):
             return False
         if not event.isAutoRepeat():
-            self._hear_alone("out" if event.type() == QEvent.Type.KeyPress else None)
+            self.hearing.hear_alone("out" if event.type() == QEvent.Type.KeyPress else None)
         return True
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:

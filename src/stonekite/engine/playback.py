@@ -72,10 +72,17 @@ class Playback:
             self._player.update(strip, self._clock, glide_s)
 
     def refer(self, other: "Playback | None") -> None:
-        """Have another recording, of the same rate, to listen to in place of this one."""
-        if self._other is not None:
-            self._other.reader.close()
-        self._other = other
+        """Have another recording, of the same rate, to listen to in place of this one. If one is heard already, it goes
+        over into the new one without a click.
+        """
+        old, self._other = self._other, other
+        if old is None:
+            return
+        if other is not None and self._listener.refers and old.playing:
+            other.play()
+            other._rise = 0
+            other._tail = old.read(self._seam) * (1.0 - ramp(self._seam, 0, self._seam))
+        old.reader.close()
 
     def _recall(self, frames: int) -> None:
         """Have the player know so much of what came before, read again from the file where it began later."""
