@@ -230,17 +230,17 @@ class BandsEditor(QWidget):
         rows = [first]
         if fields[_FIRST:]:
             more = QHBoxLayout()
-            for field in fields[_FIRST:]:
+            for field in [*fields[_FIRST:], *self.sides.values()]:
                 more.addWidget(field, 1)
             rows.append(more)
         last = QHBoxLayout()
         last.addWidget(self.shared)
-        for field in self.sides.values():
-            field.setMaximumWidth(170)
-            last.addWidget(field, 1)
+        if len(rows) == 1:  # there is room for what the leg has besides its bands
+            for field in self.sides.values():
+                field.setMaximumWidth(170)
+                last.addWidget(field, 1)
         last.addWidget(self.match)
-        if len(self.sides) == 1:
-            last.addStretch(1)
+        last.addStretch(1)
         last.addWidget(self.view)
         rows.append(last)
         for row in rows:

@@ -402,8 +402,7 @@ class CompareView(QWidget):
         self._times.addWidget(self.over_time)
         self._times.addWidget(self.spectrogram)
         self.time_mode.chosen.connect(self._show_time_mode)
-        self.legend = QLabel("")
-        self.legend.setObjectName("muted")
+        self.legend = Words(Qt.AlignmentFlag.AlignRight)
         spectrum_row, time_row = QWidget(), QWidget()
         for holder, widgets in (
             (spectrum_row, (self.spectrum_mode, self.parts)),
@@ -413,9 +412,10 @@ class CompareView(QWidget):
             row.setContentsMargins(0, 0, 0, 0)
             for widget in widgets:
                 row.addWidget(widget)
-            row.addStretch(1)
             if holder is spectrum_row:
-                row.addWidget(self.legend)
+                row.addWidget(self.legend, 1)
+            else:
+                row.addStretch(1)
         grid = QGridLayout()
         grid.setSpacing(8)
         grid.addWidget(_panel(spectrum_row, self.spectrum), 0, 0, 1, 2)
@@ -516,7 +516,7 @@ class CompareView(QWidget):
 
     def _room(self) -> int:
         """How many columns more there is room for."""
-        return 2 if self.table.width() < 440 else 4
+        return 1 if self.table.width() < 330 else 2 if self.table.width() < 440 else 4
 
     def show_only(self, name: str | None) -> None:
         """Which component is heard alone."""
@@ -569,7 +569,8 @@ class CompareView(QWidget):
         self.list.show_differences(differences(one, two), len(versions) == 1)
 
     def resizeEvent(self, event) -> None:
-        self._table_panel.setFixedWidth(376 if event.size().width() < 1300 else 500)
+        width = event.size().width()
+        self._table_panel.setFixedWidth(340 if width < 950 else 376 if width < 1300 else 500)
         super().resizeEvent(event)
         self.refresh()
 
