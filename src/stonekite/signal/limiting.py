@@ -13,7 +13,7 @@ out with true peaks up to 0.5 dB over the ceiling, programme without it with at 
 import numpy as np
 from numba import njit
 
-from stonekite.signal.oversampling import CHUNK, UP_LATENCY, Up
+from stonekite.signal.oversampling import CHUNK, LEAD, UP_LATENCY, Up, rise
 
 FACTOR = 8
 MARGIN_DB = 0.04
@@ -98,6 +98,16 @@ def _work(rows, ceiling, release, window, asked, kept, earlier, ends, out):
     kept[:window] = past
 
 
+@njit(cache=True, nogil=True, error_model="numpy")
+def _all(signal, up, ceiling, release, window, asked, kept, earlier, ends, out):
+    """Gains for all of a signal, in pieces that stay in the processor's cache."""
+    for start in range(0, signal.shape[0], CHUNK):
+        piece = signal[start : start + CHUNK]
+        rise(piece, up)
+        rows = up[3][:, LEAD : LEAD + piece.shape[0]]
+        _work(rows, ceiling, release, window, asked, kept, earlier, ends, out[start : start + CHUNK])
+
+
 class Limiter:
     """Gains of one leg; `window` is the look-ahead in samples."""
 
@@ -111,19 +121,19 @@ class Limiter:
         """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. Ceiling is an amplitude."""
         out = np.empty(len(signal))
         bound = ceiling * 10 ** (-MARGIN_DB / 20)
-        for start in range(0, len(signal), CHUNK):
-            rows = self._up.process(signal[start : start + CHUNK])
-            _work(
-                rows,
-                bound,
-                release,
-                self.window,
-                self._asked,
-                self._kept,
-                self._earlier,
-                self._ends,
-                out[start : start + CHUNK],
-            )
+        parts = self._up.parts
+        _all(
+            signal,
+            parts,
+            bound,
+            release,
+            self.window,
+            self._asked,
+            self._kept,
+            self._earlier,
+            self._ends,
+            out,
+        )
         return out
 
 

@@ -65,10 +65,12 @@ def _move(array, source, count):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _rise(signal, before, past, halves, rows, taps, weights):
-    """One signal into the rows; `before` is how many frames the last one had."""
+def rise(signal, parts):
+    """A signal (frames <= CHUNK,) into the rows of an Up, inside a kernel; `parts` are its `parts`."""
+    last, past, halves, rows, taps, weights = parts
     frames = signal.shape[0]
-    _move(rows, before, LEAD)
+    _move(rows, last[0], LEAD)
+    last[0] = frames
     past[0, LONG - 1 : LONG - 1 + frames] = signal
     halves[0, LEAD : LEAD + frames] = past[0, LONG // 2 - 1 : LONG // 2 - 1 + frames]
     fir.convolve(past[0], taps, halves[1, LEAD : LEAD + frames])
@@ -78,8 +80,9 @@ def _rise(signal, before, past, halves, rows, taps, weights):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _fall(rows, halves, taps, weights, out):
-    """The rows into one signal."""
+def fall(parts, out):
+    """The rows of a Down into a signal, inside a kernel; `parts` are its `parts`."""
+    rows, halves, taps, weights = parts
     frames = out.shape[0]
     _sum_rows(rows, weights, halves, LONG - 1, frames)
     _move(rows, frames, LEAD)
@@ -107,24 +110,17 @@ class Up:
     def __init__(self, factor: int) -> None:
         self.factor = factor
         self.rows = np.zeros((factor, _COLUMNS))
-        self._frames = 0
-        self._taps = between(2, LONG, BETA)[0]
-        self._past = np.zeros((1, LONG - 1 + CHUNK))
-        self._halves = np.zeros((2, _COLUMNS))
         half = factor // 2
         # Row `parity` of the doubled signal; the SHORT samples of a filter are taken in turn from both rows.
-        self._weights = np.zeros((factor, 2, _SPAN))
+        weights = np.zeros((factor, 2, _SPAN))
         for parity in (0, 1):
             for q, phase in enumerate(_short(factor)):
                 for k, weight in enumerate(phase):
                     place = k + parity + 1
-                    self._weights[parity * half + q, place % 2, place // 2] = weight
-
-    def process(self, signal: np.ndarray) -> np.ndarray:
-        """A view (factor, frames) of the signal (frames <= CHUNK,), valid until the next call."""
-        _rise(signal, self._frames, self._past, self._halves, self.rows, self._taps, self._weights)
-        self._frames = len(signal)
-        return self.rows[:, LEAD : LEAD + self._frames]
+                    weights[parity * half + q, place % 2, place // 2] = weight
+        past, halves = np.zeros((1, LONG - 1 + CHUNK)), np.zeros((2, _COLUMNS))
+        # How many frames came last, what was, the doubled signal, and the filters.
+        self.parts = np.zeros(1, dtype=np.int64), past, halves, self.rows, between(2, LONG, BETA)[0], weights
 
 
 class Down:
@@ -132,17 +128,13 @@ class Down:
 
     def __init__(self, factor: int) -> None:
         self.rows = np.zeros((factor, _COLUMNS))
-        self._taps = between(2, LONG, BETA)[0] * 0.5
-        self._halves = np.zeros((2, LONG - 1 + _COLUMNS))
         half = factor // 2
-        self._weights = np.zeros((2, factor, _SPAN))
+        weights = np.zeros((2, factor, _SPAN))
         for parity in (0, 1):
             for q, phase in enumerate(_short(factor)):
                 for k, weight in enumerate(phase):
                     place = (k - SHORT // 2 + 1) * half - q + parity * half + SHORT // 4 * factor
                     if weight:
-                        self._weights[parity, place % factor, place // factor] = weight / half
-
-    def process(self, out: np.ndarray) -> None:
-        """Fill `out` (frames,) with the signal at its own rate."""
-        _fall(self.rows, self._halves, self._taps, self._weights, out)
+                        weights[parity, place % factor, place // factor] = weight / half
+        halves = np.zeros((2, LONG - 1 + _COLUMNS))
+        self.parts = self.rows, halves, between(2, LONG, BETA)[0] * 0.5, weights
