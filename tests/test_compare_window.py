@@ -210,7 +210,7 @@ def test_plots_read_out_what_the_measures_say_and_are_linked(versions, qtbot):
     window = versions
     window.show_view("compare")
     view = window.compare_view
-    qtbot.waitUntil(lambda: window.switching.figures("processed") is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.switching.figures("difference") is not None, timeout=20_000)
     spectrum = view.spectrum
     x = spectrum.x_of(1000.0)
     qtbot.mouseMove(spectrum, QPoint(int(x), int(spectrum.plot().center().y())))
