@@ -19,17 +19,9 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.choices import Segments, Toggle, Words
-from stonekite.desktop.compare_plots import (
-    Axis,
-    LossPlot,
-    Pair,
-    Plot,
-    RatioPlot,
-    SpectrogramPlot,
-    SpectrumPlot,
-    TimePlot,
-)
+from stonekite.desktop.compare_plots import LossPlot, RatioPlot, SpectrogramPlot, SpectrumPlot, TimePlot
 from stonekite.desktop.document import Document
+from stonekite.desktop.linked_plot import Axis, Pair, Plot
 from stonekite.desktop.switching import Switching
 from stonekite.desktop.theme import NAMES, font, mixed, roles
 from stonekite.desktop.timeline import clock

@@ -99,7 +99,7 @@ class Hearing(QObject):
             self._transport.listen(listening)
             return
         if listening.what == "reference":  # one that is left stays ready: it is still faded out
-            self._transport.refer(*self._switching.referred(listening))
+            self._transport.refer(*self._switching.referred())
         self.send(listening)
 
     # The open stage

@@ -77,21 +77,12 @@ class Switching(QObject):
         versions = self._document.session.versions
         return (now, *(version.strip for version in versions)) if versions else ()
 
-    def referred(self, listening: Listening) -> tuple[Source | None, int, int]:
-        """The reference to get ready, and its range in frames."""
+    def referred(self) -> tuple[Source | None, int, int]:
+        """The reference that is chosen, and its range in frames."""
         place = self._listen.reference
-        references = self._document.session.references
-        if listening.what != "reference" or place is None or place >= len(references):
+        if place is None or place >= len(self._document.session.references):
             return None, 0, 0
-        reference = references[place]
-        rate, loop = reference.source.rate, reference.loop
-        if loop is None:
-            return reference.source, 0, reference.source.frames
-        return (
-            reference.source,
-            int(loop.start_s * rate),
-            min(reference.source.frames, int(loop.end_s * rate)),
-        )
+        return self.reference_frames(place)
 
     def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Strip, Listening]:
         """Settings and gains to hear a subject with, whatever the listen panel shows; all of `loudness` matched."""
