@@ -234,7 +234,7 @@ def test_plots_read_out_what_the_measures_say_and_are_linked(versions, qtbot):
     for mode in ("change", "difference"):
         click(qtbot, view.spectrum_mode, view.spectrum_mode.cell(mode).center())
         view.spectrum.grab()
-    for mode in ("before", "after", "change", "curves"):
+    for mode in ("before", "after", "change", "difference", "curves"):
         click(qtbot, view.time_mode, view.time_mode.cell(mode).center())
         view._times.currentWidget().grab()
         view.time.point(1.5)

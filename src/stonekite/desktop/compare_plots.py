@@ -272,7 +272,7 @@ class TimePlot(Plot):
 
 
 class SpectrogramPlot(Plot):
-    """Levels over time and frequency: of before, of after, or their change."""
+    """Levels over time and frequency: of before, of after, their change, or of the difference signal."""
 
     title = "Spectrogram"
     unit = ""
@@ -285,7 +285,7 @@ class SpectrogramPlot(Plot):
         super().__init__(axis)
 
     def show_mode(self, mode: str) -> None:
-        """Show before, after or the change."""
+        """Show before, after, the change or the difference signal."""
         self.mode = mode
         self.redraw()
 
@@ -302,7 +302,8 @@ class SpectrogramPlot(Plot):
 
     def table(self) -> tuple[np.ndarray, float, float] | None:
         """Levels or changes (columns, bands) in dB, where they start and the step between columns, in seconds."""
-        chosen = self.pair.before if self.mode == "before" else self.pair.after
+        pair = self.pair
+        chosen = {"before": pair.before, "difference": pair.difference}.get(self.mode, pair.after)
         if chosen is None or not chosen.spectrogram:
             return None
         levels = chosen.spectrogram_db()
@@ -317,7 +318,7 @@ class SpectrogramPlot(Plot):
         found = self.table()
         if found is None:
             painter.setPen(roles.muted)
-            words = "The two are not of the same length." if self.mode == "change" else "nothing here"
+            words = "The two are not of the same length." if self.mode == "change" else "nothing to show"
             painter.drawText(self.plot(), Qt.AlignmentFlag.AlignCenter, words)
             return
         levels, start, step = found

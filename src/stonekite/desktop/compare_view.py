@@ -384,9 +384,16 @@ class CompareView(QWidget):
         )
         self.parts = Segments({"legs": "M S", "sides": "L R"}, "Components", "Which two components are drawn")
         self.time_mode = Segments(
-            {"curves": "Curves", "before": "Before", "after": "After", "change": "Change"},
+            {
+                "curves": "Curves",
+                "before": "Before",
+                "after": "After",
+                "change": "Change",
+                "difference": "Difference",
+            },
             "Over time",
-            "Loudness, correlation and centre; or a spectrogram of before, of after, or of what changed",
+            "Loudness, correlation and centre; or a spectrogram of before, of after, of what changed, or of the "
+            "difference between the state now and the unprocessed recording",
         )
         self.spectrum_mode.chosen.connect(self.spectrum.show_mode)
         self.parts.chosen.connect(lambda _: self.refresh())
