@@ -52,6 +52,14 @@ def known(qtbot, window, *keys: str) -> None:
     qtbot.waitUntil(lambda: all(key in window.listen.loudness for key in keys), timeout=20_000)
 
 
+def settled(qtbot, window) -> None:
+    """All that is compared has been measured."""
+    comparing = window.switching.comparing
+    qtbot.waitUntil(
+        lambda: window.switching.figures("difference") is not None and not comparing.waiting, timeout=30_000
+    )
+
+
 def test_versions_are_kept_heard_matched_and_used_by_key(versions, qtbot, tmp_path):
     window = versions
     assert [v.number for v in window.document.session.versions] == [1, 2]
@@ -140,7 +148,7 @@ def test_the_table_has_the_figures_of_an_independent_measurement(versions, qtbot
     press(qtbot, window, Qt.Key.Key_F8)
     view = window.compare_view
     assert view.isVisible() and window.listen.isVisible()
-    qtbot.waitUntil(lambda: window.switching.figures("difference") is not None, timeout=20_000)
+    settled(qtbot, window)
     source = window.document.stem.source
     wanted = {
         "unprocessed": done(measured(Subject(source))),
@@ -175,7 +183,7 @@ def test_an_edit_shows_its_figures_soon(opened, qtbot):
     opened.stages.add("gain")
     press(qtbot, opened, Qt.Key.Key_F8)
     view = opened.compare_view
-    qtbot.waitUntil(lambda: opened.switching.figures("difference") is not None, timeout=20_000)
+    settled(qtbot, opened)
     assert "0:00.50 – 0:03.50" in view.words.text()
     assert opened.switching.figures("processed").seconds == pytest.approx(3.0)
     before = opened.switching.figures("unprocessed")
@@ -210,7 +218,7 @@ def test_plots_read_out_what_the_measures_say_and_are_linked(versions, qtbot):
     window = versions
     window.show_view("compare")
     view = window.compare_view
-    qtbot.waitUntil(lambda: window.switching.figures("difference") is not None, timeout=20_000)
+    settled(qtbot, window)
     spectrum = view.spectrum
     x = spectrum.x_of(1000.0)
     qtbot.mouseMove(spectrum, QPoint(int(x), int(spectrum.plot().center().y())))
@@ -296,7 +304,7 @@ def test_ranges_are_typed_as_people_write_them(text, wanted):
 def test_a_report_is_written_from_the_window(versions, qtbot, tmp_path, monkeypatch):
     window = versions
     window.show_view("compare")
-    qtbot.waitUntil(lambda: not window.switching.comparing.waiting, timeout=20_000)
+    settled(qtbot, window)
     for name in ("r.html", "r.csv", "r.json"):
         monkeypatch.setattr(
             QFileDialog, "getSaveFileName", lambda *a, name=name, **k: (str(tmp_path / name), "")
