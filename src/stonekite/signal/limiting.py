@@ -7,7 +7,7 @@ moving average of the same length: so it is down in time for every peak, without
 the control signal without clipped output in digital peak limiters", DAFx 2002).
 
 What lies between 20 kHz and half the rate is looked at through the slope of those filters: white noise up to there comes
-out with true peaks up to 0.5 dB over the ceiling, programme without it with at most 0.1 dB.
+out with true peaks up to 0.8 dB over the ceiling, programme without it with at most 0.1 dB.
 """
 
 import numpy as np
