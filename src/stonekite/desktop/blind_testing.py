@@ -65,6 +65,7 @@ class BlindTesting(QObject):
             if k in (self.view.first.value, self.view.second.value)
         }
         strip, listening = switching.listening_to(key, both)
+        self.view.gains[key] = listening.processed_db
         for chosen in (self.view.first.value, self.view.second.value):
             if chosen.startswith("reference"):
                 window.transport.refer(*switching.reference_frames(int(chosen.split()[1])))

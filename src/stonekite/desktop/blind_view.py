@@ -72,6 +72,7 @@ class BlindView(QFrame):
         self.trials: Trials | None = None
         self.test: BlindTest | None = None
         self._keys = ("", "")
+        self.gains: dict[str, float] = {}
         self.range_s: tuple[float, float] | None = None
         self._pages = QStackedWidget()
         for page in (self._setup(), self._trial(), self._result()):
@@ -212,6 +213,7 @@ class BlindView(QFrame):
         self.trials = Trials(
             self.kind.value, names[self._keys[0]], names[self._keys[1]], round(self.count.value)
         )
+        self.gains = {}
         self._pages.setCurrentIndex(1)
         self.begun.emit()
         self.setFocus()
@@ -264,13 +266,10 @@ class BlindView(QFrame):
         if not trials.place:
             self.left.emit()
             return
+        # The gains that were heard, against the loudness as it is known now.
         loudness = self._loudness()
-        levels = [loudness.get(key) for key in self._keys]
-        # Both are turned to the quieter one; what is left is what rounding leaves.
-        known = [level for level in levels if level is not None]
-        gains = [min(known) - level for level in known]
-        apart = [level + gain for level, gain in zip(known, gains, strict=True)]
-        match = max(apart) - min(apart) if len(apart) == 2 else 0.0
+        levels = [(loudness.get(key) or 0.0) + gain for key, gain in self.gains.items()]
+        match = max(levels) - min(levels) if len(levels) == 2 else 0.0
         when = datetime.datetime.now().strftime("%Y-%m-%d %H:%M")
         self.test = trials.result(when, self.range_s, match)
         self.words.setText(verdict(self.test))

@@ -2,7 +2,6 @@
 
 import csv
 import io
-import math
 from collections.abc import Sequence
 from typing import Any, NamedTuple
 
@@ -156,8 +155,3 @@ def as_csv(columns: Sequence[Column]) -> str:
 def as_dict(columns: Sequence[Column]) -> dict[str, Any]:
     """The table as plain values for JSON: for each signal its figures."""
     return {name: scalars(measures) for name, measures in columns}
-
-
-def finite(value: float) -> float | None:
-    """The value, or None where it is not a number that JSON knows."""
-    return value if math.isfinite(value) else None
