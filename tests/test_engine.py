@@ -1,7 +1,6 @@
 """The invariants of the engine."""
 
 import itertools
-from types import SimpleNamespace
 
 import numpy as np
 import pytest
@@ -10,7 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from stonekite.engine import chain as chain_module
+from stonekite.engine import line as line_module
 from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.playback import Playback
@@ -19,7 +18,7 @@ from stonekite.engine.strip import GLIDE_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode
-from stonekite.stages.base import Side, Stage
+from stonekite.stages.base import Kind, Plan, Side, Stage, never
 from stonekite.stages.eq import Band, Eq, EqSide, side_sections
 
 SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
@@ -196,21 +195,28 @@ class _Lines:
         self.lines = [np.zeros(n) for n in lengths]
 
 
-def _process(state, coefficients, block, position):
+def _process(state, coefficients, block, clock):
     for row, line in enumerate(state.lines):
         joined = np.concatenate([line, block[row]])
         block[row] = joined[: block.shape[1]]
         state.lines[row] = joined[block.shape[1] :]
 
 
-LATE = SimpleNamespace(
-    STAGE=Late,
-    LABEL="Late",
+def _lengths(stage, context):
+    return stage.upper.samples, stage.lower.samples
+
+
+LATE = Kind(
+    stage=Late,
+    side=LateSide,
+    label="Late",
+    help="Comes late.",
+    response=lambda stage, leg, frequencies, rate: np.ones(len(frequencies)),
     neutral=lambda stage: False,
-    latency=lambda stage, rate: (stage.upper.samples, stage.lower.samples),
-    prepare=lambda stage, rate, matrix: (stage.upper.samples, stage.lower.samples),
-    layout=tuple,
+    plan=lambda stage, context: Plan(_lengths(stage, context)),
+    coefficients=_lengths,
     start=_Lines,
+    carry=never,
     process=_process,
 )
 
@@ -221,9 +227,9 @@ def late(number: int, upper: int, lower: int, **more) -> Late:
 
 @pytest.fixture
 def late_kind(monkeypatch):
-    real = chain_module.kind_of
+    real = line_module.kind_of
     monkeypatch.setattr(
-        chain_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage)
+        line_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage)
     )
 
 

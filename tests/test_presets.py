@@ -36,7 +36,7 @@ def test_every_shipped_preset_does_something_and_stays_finite(path, preset):
     if preset.scope == "strip":
         strip = presets.on_strip(preset, Strip(), 10)
     else:
-        blank = KINDS[preset.kind].STAGE(id=3)
+        blank = KINDS[preset.kind].stage(id=3)
         stage = (
             presets.on_stage(preset, blank)
             if preset.scope == "stage"

@@ -210,7 +210,7 @@ def test_every_kind_has_an_editor_from_its_declaration(opened, qtbot):
                 assert widget.width() >= widget.fontMetrics().horizontalAdvance(widget.text()) - 2, (
                     widget.text()
                 )
-        if hasattr(KINDS[kind], "OF_BANDS"):
+        if KINDS[kind].offers.bands:
             editor.picture.add_asked.emit(900.0, -4.0)
             controls = [*editor.fields.values(), *editor.sides.values(), editor.view]
             assert all(not c.isVisible() or editor.rect().contains(c.geometry()) for c in controls)

@@ -138,7 +138,7 @@ def test_identical_versions_and_an_empty_session_differ_by_exactly_nothing(tmp_p
     assert done(measured(Subject(source, NONE, difference_db=(0.0, 0.0)))).true_peak_dbtp is None
     with Reader(path) as reader:
         playback = Playback(reader, NONE, Listening("difference"))
-        playback.update(NONE, FLOOR)
+        playback.update(NONE, (NONE, LATE, LONG))
         playback.play()
         assert not any(playback.read(512).any() for _ in range(60))
 

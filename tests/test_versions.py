@@ -77,7 +77,7 @@ def test_every_difference_is_a_sentence():
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_no_setting_of_any_kind_can_differ_unseen(kind):
     """Each number of each side, moved by a hair, is told."""
-    stage = KINDS[kind].STAGE(id=2)
+    stage = KINDS[kind].stage(id=2)
     for field in type(stage.upper).__struct_fields__:
         value = getattr(stage.upper, field)
         if isinstance(value, float):

@@ -21,6 +21,7 @@ import numpy as np
 from stonekite.engine import tones
 from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
+from stonekite.engine.line import works
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
 from stonekite.engine.subjects import measured_all
@@ -97,7 +98,7 @@ class Worker:
             after = Meter(rate)
             changes = StageChanges(stem.strip, rate)
             done = 0
-            for unprocessed, processed in rendered(reader, stem.strip, observer=changes.hear):
+            for unprocessed, processed in rendered(reader, stem.strip, probe=changes):
                 if before is not None and check is not None:
                     before.add(unprocessed)
                     check.add(unprocessed)
@@ -208,8 +209,12 @@ class StageChanges:
     def __init__(self, strip: Strip, rate: float) -> None:
         self._chain = Chain(Strip(split=strip.split), rate)
         self._rate = rate
+        self._at_work = {stage.id for stage in strip.stages if works(stage)}
         self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in strip.stages}
         self._meters: dict[int, tuple[Loudness, Loudness]] = {}
+
+    def wants(self, stage: int) -> bool:
+        return stage in self._at_work
 
     def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
         """Hear the legs (2, frames) before and after a stage."""

@@ -176,9 +176,11 @@ class BandsEditor(QWidget):
         self._number = -1
         self._leg: LegName = "upper"
         self._slots: dict[LegName, int] = {"upper": 0, "lower": 0}
-        self._of: Bands = KINDS[kind].OF_BANDS  # type: ignore[attr-defined]
-        self._label = KINDS[kind].LABEL
-        self._moves = hasattr(KINDS[kind], "bands_now")
+        offers = KINDS[kind].offers
+        assert offers.bands is not None
+        self._of: Bands = offers.bands
+        self._label = KINDS[kind].label
+        self._moves = offers.bands_now is not None
         self._settings = settings_of(self._of.band)
         self.picture = BandsPicture(self._of)
         self.row = BandRow(self._of)
@@ -195,7 +197,7 @@ class BandsEditor(QWidget):
         numbers = [name for name, setting in self._settings.items() if isinstance(setting.default, float)]
         self.fields = {name: ValueField(self._settings[name], "Band") for name in numbers}
         self.sides = {
-            name: ValueField(setting, self._label) for name, setting in settings_of(KINDS[kind].SIDE).items()
+            name: ValueField(setting, self._label) for name, setting in settings_of(KINDS[kind].side).items()
         }
         shared = shared_type(kind)
         assert shared is not None

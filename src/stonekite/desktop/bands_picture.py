@@ -44,7 +44,7 @@ class BandsPicture(ResponsePicture):
     @property
     def _moves(self) -> bool:
         """Whether the gains follow the sound: the curves then show how far they may go, and are drawn lightly."""
-        return self._stage is not None and hasattr(kind_of(self._stage), "response_with")
+        return self._stage is not None and kind_of(self._stage).offers.response_with is not None
 
     def show_gains(self, gains_db: np.ndarray) -> None:
         """Gains (2, most) in dB that the bands have now."""
@@ -60,7 +60,8 @@ class BandsPicture(ResponsePicture):
 
     def _paint_moving(self, painter: QPainter) -> None:
         """What the bands do now, over how far they may go."""
-        if not self._moves:
+        response_with = None if self._stage is None else kind_of(self._stage).offers.response_with
+        if response_with is None:
             return
         plot = self.plot()
         painter.setClipRect(plot)
@@ -69,7 +70,7 @@ class BandsPicture(ResponsePicture):
             if getattr(self._stage, leg) is None:
                 continue
             gains = self._gains_db[LEGS.index(leg)].tolist()
-            now = kind_of(self._stage).response_with(self._stage, leg, gains, FREQUENCIES, self._rate)
+            now = response_with(self._stage, leg, gains, FREQUENCIES, self._rate)
             line = self._curve(in_db(now))
             if leg == self._leg:
                 body = QPolygonF(line)

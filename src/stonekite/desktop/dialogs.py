@@ -197,7 +197,7 @@ def _left_out(strip: Strip) -> str:
         if strip.leg(leg).alone:
             said.append(f"{name} is alone: nothing else will be in the result.")
     said += [
-        f"{kind_of(stage).LABEL} is out and will not be in the result."
+        f"{kind_of(stage).label} is out and will not be in the result."
         for stage in strip.stages
         if not stage.inserted
     ]

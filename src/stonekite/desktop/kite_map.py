@@ -118,7 +118,7 @@ class KiteMap(QWidget):
 
     def _in_words(self) -> str:
         words = [f"{NAMES[self._strip.split.component(leg)]} leg" for leg in LEGS]
-        stages = ", ".join(kind_of(stage).LABEL for stage in self._strip.stages) or "no stages"
+        stages = ", ".join(kind_of(stage).label for stage in self._strip.stages) or "no stages"
         return f"{self._source[0]}, split into {words[0]} and {words[1]}, {stages}"
 
     # Geometry
@@ -259,7 +259,7 @@ class KiteMap(QWidget):
                     painter.drawLine(QPointF(x + shift, start), QPointF(x + shift, end))
         painter.setFont(font(9, bold=chosen))
         painter.setPen(roles.chalk if chosen else roles.muted)
-        label = kind_of(stage).LABEL
+        label = kind_of(stage).label
         painter.drawText(
             QRectF(x - 48, middle - 10, 96, 20),
             Qt.AlignmentFlag.AlignCenter,
@@ -438,14 +438,14 @@ class KiteMap(QWidget):
             stage = next(s for s in self._strip.stages if s.id == hit.stage)
             name = NAMES[self._strip.split.component(hit.leg)]
             if getattr(stage, hit.leg) is None:
-                return f"{name} passes this {kind_of(stage).LABEL} untouched. Click to put it on this leg."
+                return f"{name} passes this {kind_of(stage).label} untouched. Click to put it on this leg."
             return (
-                f"{kind_of(stage).LABEL} on {name}. Click: edit. Drag along: reorder (Alt+arrows). "
+                f"{kind_of(stage).label} on {name}. Click: edit. Drag along: reorder (Alt+arrows). "
                 "Drag away: take off this leg. Delete: remove the stage."
             )
         split = self._strip.split
         return {
-            "plus": f"Add a stage ({', '.join(kind.LABEL for kind in KINDS.values())}) at the end of the legs",
+            "plus": f"Add a stage ({', '.join(kind.label for kind in KINDS.values())}) at the end of the legs",
             "split": "How the stereo signal is split: left/right, or mid/side with one of three matrices"
             + (f" (now {split.matrix})" if split.mode == "mid-side" else ""),
             "source": "What arrived, and its intake (F5). Another recording: Ctrl+O",
@@ -461,13 +461,13 @@ _SIGN_DB = 15.0
 @lru_cache(maxsize=256)
 def _sign(stage: Stage, leg: LegName) -> QPainterPath:
     """What a stone shows: the curve of what its side really does."""
-    kind = kind_of(stage)
-    if hasattr(kind, "curve"):
+    offers = kind_of(stage).offers
+    if offers.curve is not None:
         span = np.linspace(-54.0, 0.0, len(_SIGN_HZ))
-        levels = (kind.curve(stage, leg, span) + 27.0) / 27.0 * _SIGN_DB
-    elif hasattr(kind, "bend") and getattr(stage, leg) is not None:
+        levels = (offers.curve(stage, leg, span) + 27.0) / 27.0 * _SIGN_DB
+    elif offers.bend is not None and getattr(stage, leg) is not None:
         span = np.linspace(-1.0, 1.0, len(_SIGN_HZ))
-        bent = kind.bend(getattr(stage, leg), span)
+        bent = offers.bend(getattr(stage, leg), span)
         levels = bent / max(1e-3, float(np.abs(bent).max())) * 0.8 * _SIGN_DB
     else:
         response = np.abs(heard_response(stage, leg, _SIGN_HZ, _SIGN_RATE))

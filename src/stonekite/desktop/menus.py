@@ -51,7 +51,7 @@ class Menus(QFrame):
         edit.addSeparator()
         self.add_menu = edit.addMenu("Add a stage")
         for tag, kind in KINDS.items():
-            self._action(self.add_menu, kind.LABEL, lambda on=False, tag=tag: window.stages.add(tag))
+            self._action(self.add_menu, kind.label, lambda on=False, tag=tag: window.stages.add(tag))
         stages = window.stages
         self.stage_actions = [
             self._action(edit, words, lambda on=False, act=act: act(), keys)

@@ -14,6 +14,7 @@ import sys
 import threading
 import time
 from collections import deque
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -22,7 +23,6 @@ from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 from stonekite.desktop import protocol
 from stonekite.desktop.outputs import Output, SimulatedOutput, best_output, device_identity
 from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Status
-from stonekite.engine.chain import latency_of
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
@@ -59,6 +59,7 @@ class Player:
         self._busy = 0.0
         self._load = 0.0
         self._updates = 0
+        self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings")
         self._looked = self._checked = time.monotonic()
         self._tell_output()
 
@@ -76,8 +77,7 @@ class Player:
                 playback.listen(command.listening)
             glide_s = GLIDE_S if command.listening is None else SWITCH_S
             strips = (command.strip, *command.beside) if command.beside else ()
-            at_least = max((latency_of(strip, playback.rate) for strip in strips), default=0)
-            playback.update(command.strip, at_least, glide_s)
+            playback.update(command.strip, strips, glide_s)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
             self._refer(command, playback)
@@ -107,7 +107,7 @@ class Player:
             self._send(Fault(str(error)))
             return
         self._live = Live(reader.facts.rate)
-        self._playback = Playback(reader, command.strip, command.listening, self._live)
+        self._playback = Playback(reader, command.strip, command.listening, self._live, self._helper)
         self._places.clear()
         self._use(
             best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate)

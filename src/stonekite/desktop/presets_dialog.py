@@ -44,7 +44,7 @@ class PresetsDialog(QDialog):
         words: dict[Any, str] = {}
         if actions.stage is not None and actions.chosen is not None:
             leg = NAMES[document.strip.split.component(actions.chosen[1])]
-            label = kind_of(actions.stage).LABEL
+            label = kind_of(actions.stage).label
             words = {"stage": f"{label}, both legs", "leg": f"{label} on {leg}"}
         words["strip"] = "Whole strip"
         self.scope = Segments(

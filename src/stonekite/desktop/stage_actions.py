@@ -52,13 +52,13 @@ class StageActions(QObject):
         return True
 
     def _put(self, stage: Stage, words: str) -> None:
-        self._document.put_stage(stage, f"{kind_of(stage).LABEL} {words}")
+        self._document.put_stage(stage, f"{kind_of(stage).label} {words}")
 
     def add(self, kind: str, leg: LegName = "upper") -> None:
         """Add a stage at the end of the legs and open it."""
         if self._document.is_open:
             session, number = edits.add_stage(self._document.session, STEM, kind)
-            self._document.edit(session, f"{KINDS[kind].LABEL} added")
+            self._document.edit(session, f"{KINDS[kind].label} added")
             self.choose(number, leg)
 
     def remove(self, number: int | None = None) -> None:
@@ -66,7 +66,7 @@ class StageActions(QObject):
         stage = self.stage if number is None else self._document.stage(number)
         if stage is not None:
             session = edits.remove_stage(self._document.session, STEM, stage.id)
-            self._document.edit(session, f"{kind_of(stage).LABEL} removed")
+            self._document.edit(session, f"{kind_of(stage).label} removed")
 
     def move(self, number: int, place: int) -> None:
         self._document.edit(edits.move_stage(self._document.session, STEM, number, place), "Stages reordered")
@@ -75,7 +75,7 @@ class StageActions(QObject):
         """Put a stage on a leg with fresh settings, or take it off."""
         stage = self._document.stage(number)
         if stage is not None and (getattr(stage, leg) is not None) != on:
-            side = kind_of(stage).SIDE() if on else None
+            side = kind_of(stage).side() if on else None
             name = NAMES[self._document.strip.split.component(leg)]
             self._put(msgspec.structs.replace(stage, **{leg: side}), f"{'on' if on else 'off'} {name}")
 
@@ -135,7 +135,7 @@ class StageActions(QObject):
         if self.chosen is not None:
             data.setData(LEG_MIME, self.chosen[1].encode())
         QGuiApplication.clipboard().setMimeData(data)
-        self.said.emit(f"{kind_of(self.stage).LABEL} copied. Ctrl+V puts it behind the open stage.")
+        self.said.emit(f"{kind_of(self.stage).label} copied. Ctrl+V puts it behind the open stage.")
 
     def _pasted(self) -> Stage | None:
         data = QGuiApplication.clipboard().mimeData()
@@ -158,7 +158,7 @@ class StageActions(QObject):
         stages = self._document.strip.stages
         place = edits.stage_index(self._document.strip, self.stage.id) + 1 if self.stage else len(stages)
         session, number = edits.insert_stage(self._document.session, STEM, stage, place)
-        self._document.edit(session, f"{kind_of(stage).LABEL} pasted")
+        self._document.edit(session, f"{kind_of(stage).label} pasted")
         self.choose(number, self.chosen[1] if self.chosen else "upper")
 
     def paste_on_leg(self) -> None:
@@ -167,7 +167,7 @@ class StageActions(QObject):
         if here is None or self.chosen is None:
             return
         if stage is None or type(stage) is not type(here):
-            self.said.emit(f"There is no {kind_of(here).LABEL} on the clipboard.")
+            self.said.emit(f"There is no {kind_of(here).label} on the clipboard.")
             return
         data = QGuiApplication.clipboard().mimeData()
         there = "lower" if bytes(data.data(LEG_MIME)) == b"lower" else "upper"

@@ -136,13 +136,13 @@ class StageEditor(QWidget):
         self._document = document
         self._number = -1
         self._leg: LegName = "upper"
-        handles = getattr(KINDS[kind], "HANDLES", None)
-        self.picture = ResponsePicture() if handles is None else HandlePicture(handles)
+        handles = KINDS[kind].offers.handles
+        self.picture = HandlePicture(handles) if handles else ResponsePicture()
         self.view = ViewBar(self.picture)
-        self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].SIDE, leg) for leg in LEGS}
+        self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].side, leg) for leg in LEGS}
         shared = shared_type(kind)
         self.shared = SettingsRow(shared, "Shared") if shared is not None else None
-        count = len(settings_of(KINDS[kind].SIDE))
+        count = len(settings_of(KINDS[kind].side))
         few, self._many = count <= _FEW, count > _MANY
         sides = QHBoxLayout() if few else QVBoxLayout()
         sides.setSpacing(24 if few else 6)
@@ -162,7 +162,7 @@ class StageEditor(QWidget):
         self.detector = Toggle(
             "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
         )
-        self.detector.setVisible(hasattr(KINDS[kind], "detector"))
+        self.detector.setVisible(KINDS[kind].offers.detector is not None)
         self.detector.clicked.connect(lambda on: self.detector_asked.emit(self._leg if on else None))
         last.addWidget(self.detector)
         last.addWidget(self.view)
@@ -184,15 +184,15 @@ class StageEditor(QWidget):
         self.curve: TransferPicture | None = None
         self.history: HistoryPicture | None = None
         self.tones: TonesPicture | None = None
-        found: Any = KINDS[kind]
-        if hasattr(found, "curve"):
-            self.curve = CurvePicture(found.CURVE_HANDLE)
+        offers = KINDS[kind].offers
+        if offers.curve is not None and offers.curve_handle is not None:
+            self.curve = CurvePicture(offers.curve_handle)
             self.history = HistoryPicture()
             self.picture.show_title("what the detector hears")
-            self.picture.setVisible(hasattr(found, "detector"))
-            self.view.setVisible(hasattr(found, "detector"))
-        elif hasattr(found, "bend"):
-            self.curve = BendPicture(found.BEND_HANDLE)
+            self.picture.setVisible(offers.detector is not None)
+            self.view.setVisible(offers.detector is not None)
+        elif offers.bend is not None and offers.bend_handle is not None:
+            self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()
         if self.curve is not None:
             self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
@@ -244,12 +244,12 @@ class StageEditor(QWidget):
         if stage is None:
             return
         component = NAMES[self._document.strip.split.component(leg)]
-        labels = settings_of(kind_of(stage).SIDE)
+        labels = settings_of(kind_of(stage).side)
         words = ", ".join(labels[field].label.lower() for field in values)
         gesture = None if token is None else (token, self._number, leg, *sorted(values))
         for field, value in values.items():
             stage = put_linked(stage, leg, (field,), value)
-        self._document.put_stage(stage, f"{component} {kind_of(stage).LABEL}: {words}", gesture)
+        self._document.put_stage(stage, f"{component} {kind_of(stage).label}: {words}", gesture)
 
     def _put_shared(self, field: str, value: Any, token: object) -> None:
         stage = self.stage
@@ -263,4 +263,4 @@ def put_shared(document: Document, stage: Any, field: str, value: Any, token: ob
     shared = msgspec.structs.replace(stage.shared, **{field: value})
     gesture = None if token is None else (token, stage.id, field)
     changed = msgspec.structs.replace(stage, shared=shared)
-    document.put_stage(changed, f"{kind_of(stage).LABEL}: {label}", gesture)
+    document.put_stage(changed, f"{kind_of(stage).label}: {label}", gesture)

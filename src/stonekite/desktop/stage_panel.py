@@ -80,7 +80,7 @@ class StagePanel(QFrame):
         for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
         self.editors: dict[str, BandsEditor | StageEditor] = {
-            name: BandsEditor(document, name) if hasattr(kind, "OF_BANDS") else StageEditor(document, name)
+            name: BandsEditor(document, name) if kind.offers.bands else StageEditor(document, name)
             for name, kind in KINDS.items()
         }
         self._stack = QStackedWidget()
@@ -165,7 +165,7 @@ class StagePanel(QFrame):
         colours = {name: roles.component(split.component(name)) for name in LEGS}
         self.leg_choice.set_words({name: NAMES[split.component(name)] for name in LEGS}, colours)
         self.leg_choice.show_value(leg)
-        self.title.setText(kind_of(stage).LABEL)
+        self.title.setText(kind_of(stage).label)
         self.words.setText(self._level_words(stage))
         self.linked.setChecked(stage.linked)
         self.level_kept.setChecked(stage.level_kept)

@@ -185,15 +185,17 @@ class CurvePicture(TransferPicture):
         )
 
     def outputs(self, leg: LegName, points: np.ndarray) -> np.ndarray:
-        return kind_of(self._stage).curve(self._stage, leg, points)  # type: ignore[attr-defined]
+        curve = kind_of(self._stage).offers.curve
+        return points if curve is None else curve(self._stage, leg, points)
 
     def now(self, leg: LegName) -> list[tuple[float, float]]:
         row = LEGS.index(leg)
         level, reduction = float(self._live[0][row]), float(self._live[1][row])
         if level <= LOW_DB:
             return []
-        makeup = kind_of(self._stage).makeup_db(getattr(self._stage, leg))  # type: ignore[attr-defined]
-        return [(level, level - reduction + makeup)]
+        makeup = kind_of(self._stage).offers.makeup_db
+        given = 0.0 if makeup is None else makeup(getattr(self._stage, leg))
+        return [(level, level - reduction + given)]
 
     def word_of(self, mark: float) -> str:
         return f"−{-mark:g}" if mark else "0"
@@ -218,7 +220,8 @@ class BendPicture(TransferPicture):
 
     def outputs(self, leg: LegName, points: np.ndarray) -> np.ndarray:
         side = getattr(self._stage, leg)
-        return kind_of(self._stage).bend(side, points)  # type: ignore[attr-defined]
+        bend = kind_of(self._stage).offers.bend
+        return points if bend is None else bend(side, points)
 
     def now(self, leg: LegName) -> list[tuple[float, float]]:
         peak = 10 ** (float(self._live[0][LEGS.index(leg)]) / 20)

@@ -322,8 +322,8 @@ class Window(QMainWindow):
         if self.document.is_open:
             menu = self.add_popup = QMenu(self)
             for tag, kind in KINDS.items():
-                action = menu.addAction(kind.LABEL, lambda tag=tag: self.stages.add(tag, leg))
-                action.setToolTip(kind.HELP)
+                action = menu.addAction(kind.label, lambda tag=tag: self.stages.add(tag, leg))
+                action.setToolTip(kind.help)
             menu.setToolTipsVisible(True)
             menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
 

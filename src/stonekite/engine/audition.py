@@ -39,7 +39,8 @@ def _heard(stage: Stage, audition: Audition) -> Stage:
     if audition.what == "change":
         return msgspec.structs.replace(stage, change_only=True)
     if audition.what == "detector":
-        return kind_of(stage).detector(stage)  # type: ignore[attr-defined]
+        detector = kind_of(stage).offers.detector
+        return stage if detector is None else detector(stage)
     side = getattr(stage, audition.leg)
     bands = getattr(side, "bands", ())
     band = bands[audition.slot] if audition.slot < len(bands) else None

@@ -1,4 +1,4 @@
-"""One strip with fixed settings: intake, split, stages, legs, join, output."""
+"""One strip with fixed settings: intake, split, a line of stages, legs, join, output."""
 
 import copy
 from collections.abc import Callable
@@ -8,16 +8,13 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
+from stonekite.engine.line import END, Fade, Line, Node, Probe, plans
 from stonekite.session.types import LEGS, Intake, Leg, Output, Strip
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
-from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import Kind, Stage
-from stonekite.stages.registry import kind_of
-
-Observer = Callable[[int, np.ndarray, np.ndarray], None]
-"""Is told a stage's id and the legs before and after it."""
+from stonekite.signal.sanity import clean
+from stonekite.stages.base import Context
 
 
 @dataclass
@@ -27,6 +24,18 @@ class Tap:
     stage: int
     before: list[np.ndarray] = field(default_factory=list)
     after: list[np.ndarray] = field(default_factory=list)
+    _found: bool = False
+
+    def wants(self, stage: int) -> bool:
+        return stage in (self.stage, END)
+
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
+        if stage == END and self._found:
+            self._found = False
+            return
+        self._found = stage != END
+        self.before.append(before.copy())
+        self.after.append(after.copy())
 
     def take(self) -> tuple[np.ndarray, np.ndarray]:
         """What was collected, two arrays (2, frames), and start anew."""
@@ -34,57 +43,6 @@ class Tap:
         self.before.clear()
         self.after.clear()
         return taken
-
-
-class _Node:
-    """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time."""
-
-    def __init__(self, stage: Stage, rate: float, encoding: Matrix | None) -> None:
-        self.id = stage.id
-        self.kind: Kind = kind_of(stage)
-        self.coefficients: Any = self.kind.prepare(stage, rate, encoding)
-        latencies = self.kind.latency(stage, rate)
-        self.latency = max(latencies)
-        self.state: Any = self.kind.start(self.coefficients)
-        self._alignment = Delay((self.latency - latencies[0], self.latency - latencies[1]))
-        self._change_only = stage.change_only
-        self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
-        sides = [getattr(stage, leg) for leg in LEGS]
-        self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
-        needs_dry = stage.change_only or self._mix != [1.0, 1.0]
-        self._dry = Delay((self.latency, self.latency)) if needs_dry else None
-        self.layout = (type(stage), latencies, needs_dry, self.kind.layout(self.coefficients))
-
-    def process(self, legs: np.ndarray, position: int) -> None:
-        dry = None
-        if self._dry is not None:
-            dry = legs.copy()
-            self._dry.process(dry)
-        self.kind.process(self.state, self.coefficients, legs, position)
-        self._alignment.process(legs)
-        # One sum is not finite if any sample is not: cheaper than looking at each.
-        if not np.isfinite(legs.sum()):
-            np.nan_to_num(legs, copy=False, nan=0.0, posinf=0.0, neginf=0.0)
-            np.clip(legs, -1e12, 1e12, out=legs)
-            self.state = self.kind.start(self.coefficients)
-        if dry is not None:
-            self._blend(legs, dry)
-        if self._given_back != 1.0:
-            legs *= self._given_back
-
-    def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
-        legs -= dry
-        for row, mix in enumerate(self._mix):
-            if mix != 1.0:
-                legs[row] *= mix
-        if not self._change_only:
-            legs += dry
-
-    def take_over(self, other: "_Node") -> None:
-        """Go on from another node's state."""
-        self.state = copy.deepcopy(other.state)
-        self._alignment = copy.deepcopy(other._alignment)
-        self._dry = copy.deepcopy(other._dry)
 
 
 def leg_gains(strip: Strip) -> tuple[float, float]:
@@ -99,45 +57,68 @@ def leg_gains(strip: Strip) -> tuple[float, float]:
     return gain(strip.upper), gain(strip.lower)
 
 
-def _works(stage: Stage) -> bool:
-    """Whether a stage has anything to do."""
-    if not stage.inserted:
-        return False
-    given_back = stage.level_kept and stage.kept_db != 0.0
-    return given_back or stage.change_only or not kind_of(stage).neutral(stage)
+def _context(strip: Strip, rate: float) -> Context:
+    return Context(rate, strip.split.encoding)
 
 
 def latency_of(strip: Strip, rate: float) -> int:
     """Samples by which a strip at a rate in Hz is late."""
     late = IntakeNode(strip.intake, rate).latency if strip.intake != Intake() else 0
-    late += sum(max(kind_of(stage).latency(stage, rate)) for stage in strip.stages if _works(stage))
+    late += sum(max(plan.latency) for _, plan in plans(strip.stages, _context(strip, rate)))
     return late + output_latency(strip.output, rate)
+
+
+@dataclass(frozen=True)
+class Heritage:
+    """What of an older chain goes on in a newer one: nodes by id, and whether the ends and the wait in front do.
+
+    `fits` tells that the change can happen where it is: all is as late as it was. Otherwise both chains have to play
+    beside each other.
+    """
+
+    fits: bool
+    partners: dict[int, Node]
+    intake: bool
+    output: bool
+    wait: bool
 
 
 class Chain:
     """A strip's settings at a rate in Hz, ready to process.
 
-    `latency` is in samples. A chain in which nothing does anything gives back its input bit for bit: it
-    does not even encode and decode. It can be made later than it has to be, `at_least` so many samples, to be in
-    time with another one.
+    `latency` is in samples, and so is `memory`: how far back it is of influence what went in. A chain in which nothing
+    does anything gives back its input bit for bit: it does not even encode and decode. It can be made later than it has
+    to be, `at_least` so many samples, to be in time with another one. What is damaged in its input is silence to it.
     """
 
     def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
         self.strip = strip
         self.rate = rate
-        self.observer: Observer | None = None
         self._gains = leg_gains(strip)
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
         self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
-        self._nodes = [_Node(stage, rate, strip.split.encoding) for stage in strip.stages if _works(stage)]
         self._own = latency_of(strip, rate)
         self.latency = max(self._own, at_least)
-        self._late = Delay((self.latency - self._own,) * 2) if self.latency > self._own else None
+        wait = self.latency - self._own
+        self._late = Delay((wait, wait)) if wait else None
+        before = wait + (0 if self._intake is None else self._intake.latency)
+        self.line = Line(strip.stages, _context(strip, rate), before)
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
-        self._plain = not self._nodes and self._gains == (1.0, 1.0)
+        self._nothing_between = self._plain = not self.line.nodes and self._gains == (1.0, 1.0)
+        self._fades: dict[str, tuple[Chain, Fade]] = {}
         self.transparent = (
             self._plain and self._intake is None and self._output is None and self._late is None
         )
+
+    @property
+    def changing(self) -> bool:
+        """Whether it is going over from an older chain within itself."""
+        return bool(self._fades) or self.line.changing
+
+    @property
+    def memory(self) -> int:
+        ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
+        return ends + self.line.memory + 2 * self.latency
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
@@ -149,96 +130,133 @@ class Chain:
         """Stereo from legs."""
         return legs if self.strip.split.mode == "left-right" else matrix.decode(legs, self.strip.split.matrix)
 
-    def process(self, stereo: np.ndarray, position: int, tap: Tap | None = None) -> np.ndarray:
-        """A block (2, frames) through the strip; `position` is the sample position of its first frame.
+    def process(self, stereo: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
+        """A block (2, frames) through the strip; `clock` counts what went in before it.
 
-        Returns a new array, or `stereo` itself if the chain is transparent and not tapped.
+        Returns a new array, or `stereo` itself if the chain is transparent and not looked into.
         """
-        if self.transparent and tap is None:
+        stereo = clean(stereo)
+        if self.transparent and probe is None and not self.changing:
             return stereo
         if self._late is not None:  # what comes in waits: it is the same for all settings
             stereo = np.array(stereo, order="C")
             self._late.process(stereo)
-            position -= self.latency - self._own
-        if self._intake is not None:
-            stereo = self._intake.process(stereo, position)
-        if not self._plain or tap is not None:
-            stereo = self._between(stereo, position, tap)
-        if self._output is not None:
-            stereo = self._output.process(stereo, position)
-        return stereo
+            clock -= self.latency - self._own
+        stereo = self._faded(
+            "intake", stereo, lambda chain, block, at: chain._through_intake(block, at), clock
+        )
+        if not self._plain or probe is not None:
+            stereo = self._between(stereo, clock, probe)
+        return self._faded("output", stereo, lambda chain, block, at: chain._through_output(block, at), clock)
 
-    def _between(self, stereo: np.ndarray, position: int, tap: Tap | None) -> np.ndarray:
+    def _faded(
+        self, what: str, block: np.ndarray, work: Callable[["Chain", np.ndarray, int], np.ndarray], clock: int
+    ) -> np.ndarray:
+        """Work of this chain on a block, and of the older one beside it where it is going over from it."""
+        if what not in self._fades:
+            return work(self, block, clock)
+        old, fade = self._fades[what]
+        place = clock
+
+        def new(part: np.ndarray) -> np.ndarray:
+            nonlocal place
+            place += part.shape[1]
+            return work(self, part, place - part.shape[1])
+
+        return fade.process(block, lambda part: work(old, part, clock), new)
+
+    def _through_intake(self, stereo: np.ndarray, clock: int) -> np.ndarray:
+        return stereo if self._intake is None else self._intake.process(stereo, clock)
+
+    def _through_output(self, stereo: np.ndarray, clock: int) -> np.ndarray:
+        return stereo if self._output is None else self._output.process(stereo, clock)
+
+    def _between(self, stereo: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
         """Split, stages, legs and join."""
         legs = self.split(stereo)
-        place = self._place_of(tap)
-        for index, node in enumerate(self._nodes):
-            if tap is not None and index == place:
-                tap.before.append(legs.copy())
-            before = legs.copy() if self.observer is not None else None
-            node.process(legs, position)
-            if self.observer is not None and before is not None:
-                self.observer(node.id, before, legs)
-            if tap is not None and index == place and node.id == tap.stage:
-                tap.after.append(legs.copy())
-        if tap is not None and place == len(self._nodes):
-            tap.before.append(legs.copy())
-        if tap is not None and len(tap.after) < len(tap.before):  # the tapped stage does nothing
-            tap.after.append(tap.before[-1])
+        self.line.process(legs, clock, probe)
         if self._plain:
             return stereo
+        return self.join(self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock))
+
+    def _levelled(self, legs: np.ndarray) -> np.ndarray:
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
                 legs[row] *= gain
-        return self.join(legs)
+        return legs
 
     def reduction_db(self, stage: int) -> np.ndarray:
         """What a stage takes away now (2,), in dB; zeros if it does not say."""
-        for node in self._nodes:
-            if node.id == stage and hasattr(node.kind, "meter"):
-                return node.kind.meter(node.state)
-        return np.zeros(2)
+        node = self.line.find(stage)
+        meter = None if node is None else node.kind.offers.meter
+        return np.zeros(2) if node is None or meter is None else meter(node.state)
 
     def bands_now(self, stage: int) -> tuple[np.ndarray, np.ndarray] | None:
         """What the bands of a stage hear and do now, each (2, bands) in dB, if their gains follow the sound."""
-        for node in self._nodes:
-            if node.id == stage and hasattr(node.kind, "bands_now"):
-                return node.kind.bands_now(node.state)
-        return None
+        node = self.line.find(stage)
+        bands_now = None if node is None else node.kind.offers.bands_now
+        return None if node is None or bands_now is None else bands_now(node.state)
 
-    def _place_of(self, tap: Tap | None) -> int:
-        """How many working stages come before the tapped one."""
-        before = [stage.id for stage in self.strip.stages]
-        if tap is None or tap.stage not in before:
-            return len(self._nodes)
-        before = before[: before.index(tap.stage)]
-        return sum(node.id in before for node in self._nodes)
-
-    def continue_from(self, old: "Chain", history: np.ndarray, position: int) -> None:
-        """Take over from a chain that was playing.
-
-        Stages that both have go on from their states. If there are new ones, or the legs carry other
-        components than before, the chain first hears `history` (2, frames), the input that ended at
-        `position`, so that filters start in the middle of the sound and not at its beginning.
+    def heritage(self, old: "Chain") -> Heritage:
+        """What goes on from a chain that was playing: of stages that both have, if they hear the same components at
+        the same time.
         """
-        same_intake, same_output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         same_legs = old.strip.split == self.strip.split
-        partners = {node.id: node for node in old._nodes} if same_legs else {}
-        kept = {
-            node.id for node in self._nodes if node.id in partners and partners[node.id].layout == node.layout
-        }
-        same_time = self.latency - self._own == old.latency - old._own
-        if len(kept) < len(self._nodes) or not (same_intake and same_output and same_time):
-            self.process(history, position - history.shape[1])
-        if same_intake and self._intake is not None and old._intake is not None:
+        wait = self.latency - self._own == old.latency - old._own
+        intake, output = (_layout(one) == _layout(two) for one, two in self._ends(old))
+        late = [_latency(one) == _latency(two) for one, two in self._ends(old)]
+        fits = same_legs and wait and all(late) and self.line.fits(old.line)
+        partners = {}
+        if fits:
+            partners = self.line.carried(old.line)
+        elif same_legs:
+            partners = self.line.partners(old.line, self.strip.intake != old.strip.intake)
+        output = output and wait and self._before_output == old._before_output
+        return Heritage(fits, partners, intake and wait, output and (fits or self._output is None), wait)
+
+    @property
+    def _before_output(self) -> int:
+        return self.latency - _latency(self._output)
+
+    def unknown(self, heritage: Heritage) -> int:
+        """Frames of what was heard that the chain has to hear itself, for what does not go on from another one."""
+        if self._output is not None and not heritage.output:
+            return self.memory
+        wanted = self.line.unknown(heritage.partners)
+        if self._intake is not None and (wanted or not heritage.intake):
+            wanted += self._intake.memory
+        if self._late is not None and not heritage.wait:
+            wanted = max(wanted, 1)
+        return wanted + 2 * self.latency if wanted else 0
+
+    def take_over(self, old: "Chain", heritage: Heritage, length: int) -> None:
+        """Go on from the states of a chain that was playing, where they mean the same here.
+
+        If the change fits, the older chain is used up, and this one goes over from it within `length` frames.
+        """
+        if heritage.intake and self._intake is not None and old._intake is not None:
             self._intake.take_over(old._intake)
-        if same_output and self._output is not None and old._output is not None:
+        if heritage.output and self._output is not None and old._output is not None:
             self._output.take_over(old._output)
-        if same_time:
+        if heritage.wait:
             self._late = copy.deepcopy(old._late)
-        for node in self._nodes:
-            if node.id in kept:
-                node.take_over(partners[node.id])
+        if not heritage.fits:
+            self.line.take_over(heritage.partners)
+            return
+        self.line.glide_from(old.line, heritage.partners, length)
+        if self.strip.intake != old.strip.intake:
+            self._fades["intake"] = old, Fade(length)
+        if self._gains != old._gains:
+            self._fades["gains"] = old, Fade(length)
+        if self.strip.output != old.strip.output:
+            self._fades["output"] = old, Fade(length)
+        self._plain = self._plain and old._plain
+
+    def settle(self) -> None:
+        """The change is over."""
+        self._fades.clear()
+        self.line.settle()
+        self._plain = self._nothing_between
 
     def _ends(self, old: "Chain") -> list[tuple[Any, Any]]:
         return [(self._intake, old._intake), (self._output, old._output)]
@@ -251,3 +269,7 @@ class Chain:
 
 def _layout(node: IntakeNode | OutputNode | None) -> Any:
     return None if node is None else node.layout
+
+
+def _latency(node: IntakeNode | OutputNode | None) -> int:
+    return 0 if node is None else node.latency

@@ -10,8 +10,10 @@ from stonekite.session.types import SIDES, Intake, Output
 from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
-from stonekite.stages import cascade, limiter
-from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide
+from stonekite.stages import cascade
+from stonekite.stages.base import Context
+from stonekite.stages.limiter import KIND as LIMITER
+from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide, meter
 
 DC_HZ = 2.0
 
@@ -26,25 +28,27 @@ class IntakeNode:
         delays = [side.delay_ms * 1e-3 * rate for side in sides]
         self._delay = FineDelay((delays[0], delays[1]))
         self.latency = self._delay.latency
-        rows = design.sections("high-pass-6", DC_HZ, 0.0, 1.0, rate) if intake.remove_dc else np.empty((0, 5))
-        self._sections = cascade.pack(rows, rows)
+        no_dc = cascade.NOTHING
+        if intake.remove_dc:
+            no_dc = cascade.Leg.of([("dc", design.sections("high-pass-6", DC_HZ, 0.0, 1.0, rate))])
+        self._sections = cascade.Coefficients(no_dc, no_dc)
         self._state: np.ndarray = cascade.start(self._sections)
-        self.layout: Any = (self.latency, *(round(d, 6) for d in delays), self._sections.shape)
+        self.memory = cascade.memory(no_dc) + 2 * self.latency + math.ceil(max(delays))
+        self.layout: Any = (self.latency, *(round(d, 6) for d in delays), intake.remove_dc)
 
     def take_over(self, other: "IntakeNode") -> None:
         """Go on from another node's state."""
         self._delay = copy.deepcopy(other._delay)
         self._state = other._state.copy()
 
-    def process(self, stereo: np.ndarray, position: int) -> np.ndarray:
+    def process(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         """A new block (2, frames)."""
         out = np.array(self._chosen(stereo), order="C")
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
                 out[row] *= gain
         self._delay.process(out)
-        if len(self._sections):
-            cascade.process(self._state, self._sections, out, position)
+        cascade.process(self._state, self._sections, out, clock)
         return out
 
     def _chosen(self, stereo: np.ndarray) -> np.ndarray:
@@ -91,7 +95,7 @@ def _ceiling(output: Output) -> Limiter | None:
 def output_latency(output: Output, rate: float) -> int:
     """Samples by which an output at a rate in Hz is late."""
     ceiling = _ceiling(output)
-    return 0 if ceiling is None else max(limiter.latency(ceiling, rate))
+    return 0 if ceiling is None else max(LIMITER.plan(ceiling, Context(rate)).latency)
 
 
 class OutputNode:
@@ -101,29 +105,32 @@ class OutputNode:
         self._gains = output_matrix(output)
         self._limit: Any = None
         self._state: Any = None
+        self.latency = self.memory = 0
         ceiling = _ceiling(output)
         if ceiling is not None:
-            self._limit = limiter.prepare(ceiling, rate, None)
-            self._state = limiter.start(self._limit)
-        self.layout = None if self._limit is None else limiter.layout(self._limit)
+            plan = LIMITER.plan(ceiling, Context(rate))
+            self.latency, self.memory = max(plan.latency), plan.memory
+            self._limit = LIMITER.coefficients(ceiling, Context(rate))
+            self._state = LIMITER.start(self._limit)
+        self.layout = self.latency
 
     def take_over(self, other: "OutputNode") -> None:
         """Go on from another node's state."""
         self._state = copy.deepcopy(other._state)
 
-    def process(self, stereo: np.ndarray, position: int) -> np.ndarray:
+    def process(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         """A new block (2, frames)."""
         (a, b), (c, d) = self._gains
         left, right = stereo
         out = np.stack([_mixed(left, a, right, b), _mixed(left, c, right, d)])
         if self._limit is not None:
-            limiter.process(self._state, self._limit, out, position)
+            LIMITER.process(self._state, self._limit, out, clock)
         return out
 
     @property
     def reduction_db(self) -> float:
         """By how much the ceiling turned the last block down at the most."""
-        return 0.0 if self._limit is None else float(limiter.meter(self._state).max())
+        return 0.0 if self._limit is None else float(meter(self._state).max())
 
 
 def _mixed(left: np.ndarray, a: float, right: np.ndarray, b: float) -> np.ndarray:

@@ -1,13 +1,16 @@
 """Playing one stem: a position in its file, a loop, a strip that may change, and what is listened to."""
 
+from concurrent.futures import Future, ThreadPoolExecutor
+
 import numpy as np
 
-from stonekite.engine.chain import Tap, latency_of
+from stonekite.engine.chain import Chain, Tap, latency_of
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
-from stonekite.engine.strip import GLIDE_S, StripPlayer, ramp
+from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer, ramp
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
+from stonekite.signal.sanity import clean
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
@@ -16,11 +19,18 @@ SEAM_S = 0.005
 class Playback:
     """Gives sound block by block; from the start of the file exactly what an export gives.
 
-    `live`, if given, hears along for meters and pictures; `watched` is the id of the stage it looks at.
+    `live`, if given, hears along for meters and pictures; `watched` is the id of the stage it looks at. With a `helper`
+    thread other settings are built and hear what was before beside the playing, and are taken over at the start of a
+    block when they are ready; without one they are taken over at once.
     """
 
     def __init__(
-        self, reader: Blocks, strip: Strip, listening: Listening | None = None, live: Live | None = None
+        self,
+        reader: Blocks,
+        strip: Strip,
+        listening: Listening | None = None,
+        live: Live | None = None,
+        helper: ThreadPoolExecutor | None = None,
     ) -> None:
         self.reader = reader
         self.rate = reader.facts.rate
@@ -30,7 +40,13 @@ class Playback:
         self.loop: tuple[int, int] | None = None
         self.watched: int | None = None
         self._strip = strip
+        self._beside: tuple[Strip, ...] = ()
         self._player = StripPlayer(strip, self.rate)
+        self._helper = helper
+        self._wish: tuple[Strip, tuple[Strip, ...], float] | None = None
+        self._coming: Future[Prepared] | None = None
+        self._coming_heard = False
+        self._glide_s = GLIDE_S
         self._listener = Listener(self.rate, listening)
         self._live = live
         self._other: Playback | None = None
@@ -63,13 +79,40 @@ class Playback:
         if self.playing:
             self._begin()
 
-    def update(self, strip: Strip, at_least: int = 0, glide_s: float = GLIDE_S) -> None:
-        """Glide to other settings from the next block on, which are at least so many samples late."""
-        self._strip = strip
-        self._player.at_least = at_least
-        if self.playing:
-            self._recall(self._player.lead_for(max(at_least, latency_of(strip, self.rate))))
-            self._player.update(strip, self._clock, glide_s)
+    def update(self, strip: Strip, beside: tuple[Strip, ...] = (), glide_s: float = GLIDE_S) -> None:
+        """Glide to other settings from the next block on, or soon after, in time with those `beside` them."""
+        self._strip, self._beside = strip, beside
+        if not self.playing:
+            return
+        if self._helper is not None:
+            self._wish = strip, beside, glide_s
+            return
+        self._player.at_least = _latest(beside, self.rate)
+        self._recall(2 * max(self._player.at_least, latency_of(strip, self.rate)))
+        self._player.update(strip, self._clock, glide_s)
+
+    def _follow(self) -> None:
+        """Have what was wished for got ready, and go over to it when it is."""
+        if self._player.gliding or self._helper is None:
+            return
+        if self._coming is None:
+            if self._wish is None:
+                return
+            strip, beside, self._glide_s = self._wish
+            self._wish, self._coming_heard = None, False
+            self._coming = self._helper.submit(_prepared, strip, self._player.chain, beside)
+        if not self._coming.done():
+            return
+        prepared = self._coming.result()
+        if prepared.wanted and not self._coming_heard:
+            self._coming_heard = True
+            self._recall(2 * prepared.chain.latency)
+            history = self._player.heard(prepared.wanted)
+            self._coming = self._helper.submit(_having_heard, prepared, history, self._clock)
+            return
+        self._coming = None
+        self._player.at_least = prepared.at_least
+        self._player.take(prepared, self._clock, self._glide_s)
 
     def refer(self, other: "Playback | None") -> None:
         """Have another recording, of the same rate, to listen to in place of this one. If one is heard already, it goes
@@ -88,6 +131,7 @@ class Playback:
         """Have the player know so much of what came before, read again from the file where it began later."""
         if self._known < frames and self._known < self.position:
             self._known = min(frames, self.position)
+            self._player.room_for(self._known)
             self._player.remember(self.reader.read(self.position - self._known, self._known))
 
     def listen(self, choice: Listening) -> None:
@@ -120,9 +164,17 @@ class Playback:
 
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
+        self._wish = self._coming = None
+        started = self.position
+        self._player.at_least = _latest(self._beside, self.rate)
         self._player.set(self._strip)
-        count = self._known = min(self.position, self._player.lead)
-        self._player.warm(self.reader.read(self.position - count, count), self.position)
+        count = min(self.position, self._player.lead)
+        # What comes before that is only remembered, for other settings that may want it soon.
+        self._known = max(count, min(self.position, int(MEMORY_S * self.rate)))
+        self._player.remember(self.reader.read(self.position - self._known, self._known - count))
+        for start in range(self.position - count, self.position, WARM_BLOCK):
+            block = self.reader.read(start, min(WARM_BLOCK, self.position - start))
+            self._player.warm(block, start + block.shape[1])
         self._clock = self.position
         self._drained = 0
         self._went_round = False
@@ -131,7 +183,7 @@ class Playback:
             self._clock += ahead.shape[1]
             self._player.warm(ahead, self._clock)
         # From the first frame of the file nothing is faded: there is nothing to jump into.
-        self._rise = 0 if count else self._seam
+        self._rise = 0 if started else self._seam
 
     def _fade_out(self) -> None:
         place = self.heard_position
@@ -142,7 +194,8 @@ class Playback:
         self.position = place
 
     def _produce(self, frames: int) -> np.ndarray:
-        source = self._source(frames)
+        self._follow()
+        source = clean(self._source(frames))
         unprocessed = self._player.reference(source)
         tap = Tap(self.watched if self.watched is not None else -1) if self._live is not None else None
         processed = self._player.process(source, self._clock, tap)
@@ -204,3 +257,17 @@ class Playback:
         rise = ramp(count, into, reach)
         lead = self.reader.read(start - reach + into, count)
         block[:, skip : skip + lead.shape[1]] += rise * (lead - block[:, skip : skip + lead.shape[1]])
+
+
+def _latest(strips: tuple[Strip, ...], rate: float) -> int:
+    """The latency of the latest of some strips, in samples."""
+    return max((latency_of(strip, rate) for strip in strips), default=0)
+
+
+def _prepared(strip: Strip, old: Chain, beside: tuple[Strip, ...]) -> Prepared:
+    return Prepared(strip, old, _latest(beside, old.rate))
+
+
+def _having_heard(prepared: Prepared, history: np.ndarray, clock: int) -> Prepared:
+    prepared.hear(history, clock)
+    return prepared

@@ -5,13 +5,14 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.engine.chain import Chain, Observer
+from stonekite.engine.chain import Chain
 from stonekite.engine.generator import GeneratorReader
+from stonekite.engine.line import Probe
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
 
-BEFORE_S = 1.5
-"""So much before a span is heard, and twice the latency more, so that its start does not differ from the whole."""
+BEFORE_S = 300.0
+"""So much before a span is heard at the most, so that its start does not differ from the whole."""
 
 
 def open_source(source: Source, ahead: int = 0) -> Blocks:
@@ -25,24 +26,23 @@ def rendered(
     reader: Blocks,
     strip: Strip,
     block: int = BLOCK,
-    observer: Observer | None = None,
+    probe: Probe | None = None,
     span: tuple[int, int] | None = None,
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file or a span of
     frames.
 
     The result has the length of the source: latency is taken out, and what rings on after the end is cut. In a span the
-    strip has heard what comes before it. `observer` is told what goes into and comes out of each stage.
+    strip has heard what comes before it, as far back as it remembers. `probe` looks at stages.
     """
     chain = Chain(strip, reader.facts.rate)
-    chain.observer = observer
     lead = np.empty((2, 0))
     start, stop = span or (0, reader.facts.frames)
-    position = max(0, start - int(BEFORE_S * reader.facts.rate) - 2 * chain.latency) if start else 0
+    position = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
     skip = chain.latency
     unheard = start - position
     for source in _with_silence(reader, block, chain.latency, position, stop):
-        processed = chain.process(source, position)
+        processed = chain.process(source, position, probe)
         position += source.shape[1]
         if skip:
             dropped = min(skip, processed.shape[1])

@@ -1,28 +1,65 @@
 """A strip whose settings may change while it plays: every change glides, without clicks.
 
-There is one way for every change, from a moved slider to another matrix: the new settings start from the
-old state beside the old ones, and for 20 ms the output goes over from one to the other. Changes that come
-meanwhile wait for the end of it, and only the last of them counts.
+The new settings start from the old state beside the old ones, and for 20 ms what comes out goes over from one to the
+other: within the chain, at the stages that have changed, as long as all stays as late as it was; otherwise, as for
+another matrix, both chains play beside each other. Changes that come meanwhile wait for the end of it, and only the
+last of them counts.
 """
 
 import numpy as np
 
-from stonekite.engine.chain import Chain, Tap
+from stonekite.engine.chain import Chain
+from stonekite.engine.line import Probe, ramp
 from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 
 GLIDE_S = 0.02
 SWITCH_S = 0.008
 """Going over to another version takes so long."""
-WARM_S = 0.25
-"""So much sound, and as much again as the latency, brings filters into the middle of what plays."""
 MEMORY_S = 3.5
-"""At least so much of what was heard is kept, for a change to settings that are later than those before."""
+"""So much of what was heard is kept, and more for what is late: settings that are new have to hear it."""
+LONGEST_MEMORY_S = 90.0
+"""A start in the middle hears so much of what comes before it at the most."""
+WARM_BLOCK = 16384
 
 
-def ramp(frames: int, start: int, length: int) -> np.ndarray:
-    """Part of a raised-cosine rise from 0 to 1 over `length` samples: `frames` of it from `start` on."""
-    return 0.5 - 0.5 * np.cos(np.pi * (np.arange(start, start + frames) + 1) / length)
+class Prepared:
+    """Settings that are ready to be played after others: built, and where something in them does not go on from
+    those, having heard what was before. Made beside the playing, taken over by it.
+    """
+
+    def __init__(self, strip: Strip, old: Chain, at_least: int) -> None:
+        self.chain = Chain(strip, old.rate, at_least)
+        self.old = old
+        self.at_least = at_least
+        self._heritage = self.chain.heritage(old)
+        self.wanted = self.chain.unknown(self._heritage)
+        """Frames of what was heard that it has to hear."""
+        self._heard_to: int | None = None
+
+    @property
+    def same(self) -> bool:
+        """Whether it is what plays already."""
+        return self.chain.strip == self.old.strip and self.chain.latency == self.old.latency
+
+    def hear(self, history: np.ndarray, clock: int) -> None:
+        """Hear the last frames (2, frames) that were played, which end at the clock."""
+        start = clock - history.shape[1]
+        for k in range(0, history.shape[1], WARM_BLOCK):
+            self.chain.process(history[:, k : k + WARM_BLOCK], start + k)
+        self._heard_to = clock
+
+    @property
+    def in_place(self) -> bool:
+        """Whether the change happens within the chain; otherwise both play beside each other."""
+        return self._heritage.fits
+
+    def catch_up(self, history: Ring, clock: int, length: int) -> None:
+        """Be there at the clock, where the playing has gone on since, and take over what goes on; go over in `length`
+        frames."""
+        if self._heard_to is not None and clock > self._heard_to:
+            self.hear(history.last[:, -(clock - self._heard_to) :], clock)
+        self.chain.take_over(self.old, self._heritage, length)
 
 
 class StripPlayer:
@@ -35,11 +72,10 @@ class StripPlayer:
         self.rate = rate
         self.at_least = at_least
         self._chain = Chain(strip, rate, at_least)
-        self._old: Chain | None = None
+        self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
-        self._glided = 0
-        self._length = max(1, int(GLIDE_S * rate))
-        self._history = Ring(2, max(int(MEMORY_S * rate), self.lead))
+        self._glided = self._length = max(1, int(GLIDE_S * rate))
+        self._history = Ring(2, int(MEMORY_S * rate) + 2 * self._chain.latency)
 
     @property
     def latency(self) -> int:
@@ -51,52 +87,74 @@ class StripPlayer:
         return self._chain
 
     @property
+    def gliding(self) -> bool:
+        """Whether the last change is still going on."""
+        return self._glided < self._length
+
+    @property
     def lead(self) -> int:
-        """Samples to be heard before the first one that counts."""
-        return self.lead_for(self._chain.latency)
+        """Samples to be heard before the first one that counts, so that it is as if all had been heard."""
+        return min(self._chain.memory, int(LONGEST_MEMORY_S * self.rate))
 
-    def lead_for(self, latency: int) -> int:
-        """Samples to be heard before the first one that counts, for settings of some latency."""
-        return int(WARM_S * self.rate) + 2 * latency
-
-    def _make_room(self, chain: Chain) -> None:
-        """Remember as much as a chain needs."""
-        if self.lead_for(chain.latency) > self._history.size:
-            longer = Ring(2, self.lead_for(chain.latency))
+    def room_for(self, frames: int) -> None:
+        """Remember at least so many frames."""
+        if frames > self._history.size:
+            longer = Ring(2, frames)
             longer.add(self._history.last)
             self._history = longer
 
-    def update(self, strip: Strip, position: int, glide_s: float = GLIDE_S) -> None:
-        """Glide to other settings, over so many seconds, from the next block on, which starts at `position`."""
-        if self._old is not None:
+    def heard(self, frames: int) -> np.ndarray:
+        """The last frames (2, n) that were played, as many of those asked for as are remembered; a copy."""
+        return (
+            self._history.last[:, -min(frames, self._history.size) :].copy() if frames else np.empty((2, 0))
+        )
+
+    def prepare(self, strip: Strip) -> Prepared:
+        """Get other settings ready; they still have to hear the frames that they want."""
+        return Prepared(strip, self._chain, self.at_least)
+
+    def update(self, strip: Strip, clock: int, glide_s: float = GLIDE_S) -> None:
+        """Glide to other settings, over so many seconds, from the next block on, which starts at `clock`."""
+        if self.gliding:
             self._waiting = strip, glide_s
             return
-        fresh = Chain(strip, self.rate, self.at_least)
-        if strip == self._chain.strip and fresh.latency == self._chain.latency:
+        prepared = self.prepare(strip)
+        if prepared.wanted:
+            self.room_for(2 * prepared.chain.latency)
+            prepared.hear(self.heard(prepared.wanted), clock)
+        self.take(prepared, clock, glide_s)
+
+    def take(self, prepared: Prepared, clock: int, glide_s: float = GLIDE_S) -> None:
+        """Glide to settings that were got ready while these were playing, from the next block on."""
+        if prepared.same:
             return
         self._length = max(1, int(glide_s * self.rate))
-        self._make_room(fresh)
-        fresh.continue_from(self._chain, self._history.last[:, -self.lead_for(fresh.latency) :], position)
-        self._old, self._chain, self._glided = self._chain, fresh, 0
+        prepared.catch_up(self._history, clock, self._length)
+        self.room_for(2 * prepared.chain.latency)
+        self._beside = None if prepared.in_place else self._chain
+        self._chain, self._glided = prepared.chain, 0
 
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
         self._chain = Chain(strip, self.rate, self.at_least)
-        self._old = self._waiting = None
+        self._beside = self._waiting = None
+        self._glided = self._length
         self._history.clear()
-        self._make_room(self._chain)
+        self.room_for(int(MEMORY_S * self.rate) + 2 * self._chain.latency)
 
     def remember(self, history: np.ndarray) -> None:
         """What was heard before now, (2, frames), where more is known of it than this player was given."""
         self._history.clear()
         self._history.add(history)
 
-    def warm(self, history: np.ndarray, position: int) -> None:
-        """Hear `history` (2, frames), which ends at `position`, without giving anything."""
+    def warm(self, history: np.ndarray, clock: int) -> None:
+        """Hear `history` (2, frames), which ends at `clock`, without giving anything."""
         self._history.add(history)
-        recent = history[:, -self.lead :]
-        if recent.shape[1] and not self._chain.transparent:
-            self._chain.process(recent, position - recent.shape[1])
+        if self._chain.transparent:
+            return
+        start = clock - history.shape[1]
+        for k in range(0, history.shape[1], WARM_BLOCK):
+            self._chain.process(history[:, k : k + WARM_BLOCK], start + k)
 
     def reference(self, stereo: np.ndarray) -> np.ndarray:
         """The unprocessed signal in time with what `process` will give for the same block.
@@ -104,12 +162,12 @@ class StripPlayer:
         Where a change of settings changes the latency, it goes over from one time to the other.
         """
         now = self._late(stereo, self._chain.latency)
-        if self._old is None or self._old.latency == self._chain.latency:
+        if self._beside is None or self._beside.latency == self._chain.latency:
             return now
         rise = np.ones(stereo.shape[1])
         count = min(stereo.shape[1], self._length - self._glided)
         rise[:count] = ramp(count, self._glided, self._length)
-        old = self._late(stereo, self._old.latency)
+        old = self._late(stereo, self._beside.latency)
         return old + rise * (now - old)
 
     def _late(self, stereo: np.ndarray, samples: int) -> np.ndarray:
@@ -118,24 +176,26 @@ class StripPlayer:
         joined = np.concatenate([self._history.last[:, -samples:], stereo], axis=1)
         return joined[:, : stereo.shape[1]]
 
-    def process(self, stereo: np.ndarray, position: int, tap: Tap | None = None) -> np.ndarray:
+    def process(self, stereo: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
         """A block (2, frames) through the strip; the result does not depend on the block size."""
-        if self._old is None:
-            out = self._chain.process(stereo, position, tap)
+        if not self.gliding:
+            out = self._chain.process(stereo, clock, probe)
             self._history.add(stereo)
             return out
         count = min(stereo.shape[1], self._length - self._glided)
         first = stereo[:, :count]
-        rise = ramp(count, self._glided, self._length)
-        old = self._old.process(first, position)
-        out = old + rise * (self._chain.process(first, position, tap) - old)
+        old = None if self._beside is None else self._beside.process(first, clock)
+        out = self._chain.process(first, clock, probe)
+        if old is not None:
+            out = old + ramp(count, self._glided, self._length) * (out - old)
         self._history.add(first)
         self._glided += count
         if self._glided == self._length:
-            self._old = None
+            self._beside = None
+            self._chain.settle()
             if self._waiting is not None:
                 (strip, glide_s), self._waiting = self._waiting, None
-                self.update(strip, position + count, glide_s)
+                self.update(strip, clock + count, glide_s)
         if count == stereo.shape[1]:
             return out
-        return np.concatenate([out, self.process(stereo[:, count:], position + count, tap)], axis=1)
+        return np.concatenate([out, self.process(stereo[:, count:], clock + count, probe)], axis=1)

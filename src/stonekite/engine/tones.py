@@ -16,7 +16,7 @@ from stonekite.stages.base import Stage
 TEST_HZ = (317.0, 443.0)
 """Prime, so that no two products of low order fall together."""
 TEST_DB = -12.0
-_EXCERPT_S, _WARM_S = 1.4, 0.5
+_EXCERPT_S, _WARMEST_S = 1.4, 10.0
 
 
 class Found(NamedTuple):
@@ -55,10 +55,13 @@ def programme(stem: Stem, number: int, frame: int) -> Found:
         Strip(intake=strip.intake, split=strip.split, stages=strip.stages[:place]), stem.source.rate
     )
     rate = stem.source.rate
-    wanted, warm = int(_EXCERPT_S * rate), int(_WARM_S * rate)
+    inserted = Chain(Strip(split=strip.split, stages=(strip.stages[place],)), rate)
+    wanted = int(_EXCERPT_S * rate)
+    warm = min(upstream.memory + inserted.memory, int(_WARMEST_S * rate))
     with open_source(stem.source) as reader:
-        start = max(0, min(frame - wanted // 2, stem.source.frames - wanted) - warm)
-        raw = reader.read(start, wanted + warm + upstream.latency)
+        first = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
+        start = max(0, first - warm)
+        raw = reader.read(start, first - start + wanted + upstream.latency)
     heard = upstream.process(raw, start)[:, upstream.latency :]
     made = _through(strip.stages[place], strip.split, heard, rate, start)
     parts = [part[:, -wanted:] for part in (heard, made)]

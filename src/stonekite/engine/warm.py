@@ -3,6 +3,7 @@
 import numpy as np
 
 from stonekite.signal.delay import FineDelay
+from stonekite.stages.base import Context
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.registry import KINDS, kind_of
 
@@ -13,9 +14,10 @@ def warm_kernels() -> None:
     """Send a moment of silence through a stage of every kind, so that the first sound does not wait for it."""
     bell = EqSide(bands=(Band(gain_db=1.0),))
     long = Eq(id=0, upper=bell, lower=bell, shared=EqShared(phase="linear"))
-    for stage in [*(kind.STAGE(id=0) for kind in KINDS.values()), long]:
+    for stage in [*(kind.stage(id=0) for kind in KINDS.values()), long]:
         kind = kind_of(stage)
-        coefficients = kind.prepare(stage, RATE, "half-sum")
-        frames = max(kind.latency(stage, RATE)) + 600
+        context = Context(RATE, "half-sum")
+        coefficients = kind.coefficients(stage, context)
+        frames = max(kind.plan(stage, context).latency) + 600
         kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), 0)
     FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))

@@ -12,6 +12,7 @@ import soundfile
 
 from stonekite.files.atomic import replacing
 from stonekite.lazy import lazy
+from stonekite.signal.sanity import damaged
 
 quantise = lazy("stonekite.signal.quantise")
 
@@ -20,8 +21,6 @@ Bits = Literal["16", "24", "32f", "64f"]
 FORMATS = {".wav": "WAV", ".flac": "FLAC", ".aiff": "AIFF", ".aif": "AIFF", ".ogg": "OGG"}
 READABLE = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".mp3")
 BLOCK = 16384
-ABSURD = 1e6
-"""A sample beyond this (+120 dBFS) is damage, not sound, and is read as silence."""
 
 _DEPTHS = {"PCM_S8": 8, "PCM_U8": 8, "PCM_16": 16, "PCM_24": 24, "PCM_32": 32}
 _WAV_LIMIT = 4_000_000_000
@@ -204,9 +203,8 @@ class Reader(Blocks):
         block = np.empty((2, len(samples)))
         block[0] = samples[:, self.channels[0]]
         block[1] = samples[:, self.channels[1]]
-        # One pass tells whether anything is wrong: a NaN or infinity makes the extremes say so.
-        if block.size and not (block.max() < ABSURD and block.min() > -ABSURD):
-            bad = ~(np.abs(block) < ABSURD)
+        bad = damaged(block)
+        if bad is not None:
             self.repaired += int(np.count_nonzero(bad))
             block[bad] = 0.0
         return block

@@ -56,7 +56,7 @@ def _split_words(split: Split) -> str:
 
 def _names(strip: Strip) -> dict[int, str]:
     """Names of stages by id; those of which there are several of a kind are numbered."""
-    labels = [kind_of(stage).LABEL for stage in strip.stages]
+    labels = [kind_of(stage).label for stage in strip.stages]
     seen: dict[str, int] = {}
     names = {}
     for stage, label in zip(strip.stages, labels, strict=True):

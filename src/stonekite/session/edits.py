@@ -118,7 +118,7 @@ def next_id(session: Session) -> int:
 def add_stage(session: Session, stem: int, kind: str, where: int | None = None) -> tuple[Session, int]:
     """A session with a new stage in a stem's strip; returns it and the stage's id."""
     place = len(session.stems[stem].strip.stages) if where is None else where
-    return insert_stage(session, stem, KINDS[kind].STAGE(id=0), place)
+    return insert_stage(session, stem, KINDS[kind].stage(id=0), place)
 
 
 def remove_stage(session: Session, stem: int, number: int) -> Session:

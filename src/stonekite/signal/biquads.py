@@ -135,6 +135,13 @@ def rest(coefficients: np.ndarray) -> np.ndarray:
     return np.zeros((len(coefficients), 2 * LANES))
 
 
+def copy_section(source: np.ndarray, there: int, target: np.ndarray, here: int, leg: int) -> None:
+    """Copy what section `there` of a leg remembers in one state to section `here` of the same leg in another."""
+    for half in (0, LANES):
+        lane_from, lane_to = half + 2 * (there % SECTIONS) + leg, half + 2 * (here % SECTIONS) + leg
+        target[here // SECTIONS, lane_to] = source[there // SECTIONS, lane_from]
+
+
 def cascade(block: np.ndarray, position: int, coefficients: np.ndarray, state: np.ndarray) -> None:
     """Filter block (2, frames), C-contiguous float64, in place.
 

@@ -9,6 +9,8 @@ positions, so that the result does not depend on how the signal is cut up by oth
 import numpy as np
 from numba import njit
 
+from stonekite.signal.partitions import part_size
+
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
 def _gather(past, newest, response, total):
@@ -24,11 +26,6 @@ def _gather(past, newest, response, total):
             else:
                 for i in range(bins):
                     total[row, i] += spectrum[i] * weight[i]
-
-
-def part_size(taps: int) -> int:
-    """Frames in one part for a response of so many taps: the latency of the convolution."""
-    return 1 << min(13, max(10, (taps // 4).bit_length() - 1))
 
 
 def spectra_of(responses: np.ndarray) -> np.ndarray:

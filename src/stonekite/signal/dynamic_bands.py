@@ -16,10 +16,13 @@ They hear what comes into the stage, each for itself. The bands then work one af
 sections in signal/biquads.py: there the lanes are in pairs, both legs of the first band, of the second, and so on.
 """
 
+import copy
+
 import numpy as np
 from numba import njit
 
 from stonekite.signal.dynamics import DB_PER_LOG2_POWER
+from stonekite.signal.envelope import Envelope
 from stonekite.signal.lanes import (
     LANES,
     choose,
@@ -60,22 +63,20 @@ _HALF_GAIN = 0.5 * 0.16609640474436813
     SIGN,
     ATTACK,
     RELEASE,
-    AVERAGE,
     SHELF,
     ON,
-) = range(15)
+) = range(14)
 """Rows of the parameters (ROWS, LANES): tan(pi f / rate); 1/Q; how much the detector hears of the filter's three
 outputs; threshold in dB; dB of gain for each dB beyond it; knee and range in dB; 1 to lift, -1 to cut; smoothing
-factors of attack, release and power (0: peak); 1 for a shelf; 1 where there is a band."""
-ROWS = 15
+factors of attack and release; 1 for a shelf; 1 where there is a band."""
+ROWS = 14
 UPPER = np.concatenate([np.ones(BANDS), np.zeros(BANDS)])
 """Lanes of the upper leg."""
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _listen(block, start, stop, p, memory, powers):
-    """Power (frames, LANES) that each detector hears of block[:, start:stop]."""
-    one = splat(1.0)
+def _listen(block, start, stop, p, memory, heard):
+    """What each detector hears (frames, LANES) of block[:, start:stop]."""
     upper, lower = load(p, ROWS * LANES), load(p, (ROWS + 1) * LANES)
     a1, a2, a3 = (
         load(p, (ROWS + 2) * LANES),
@@ -88,9 +89,7 @@ def _listen(block, start, stop, p, memory, powers):
         load(p, HEARS_LOW * LANES),
         load(p, HEARS_HIGH * LANES),
     )
-    average = load(p, AVERAGE * LANES)
-    fresh = fma(average, splat(-1.0), one)
-    first, second, power = load(memory, 0), load(memory, LANES), load(memory, 2 * LANES)
+    first, second = load(memory, 0), load(memory, LANES)
     minus, two = splat(-1.0), splat(2.0)
     for i in range(start, stop):
         x = fma(splat(block[0, i]), upper, mul(splat(block[1, i]), lower))
@@ -100,12 +99,10 @@ def _listen(block, start, stop, p, memory, powers):
         first = fma(two, v1, mul(minus, first))
         second = fma(two, v2, mul(minus, second))
         high = fma(minus, fma(damping, v1, v2), x)
-        heard = fma(hears_high, high, fma(hears_low, v2, mul(hears_band, v1)))
-        power = fma(average, power, mul(fresh, mul(heard, heard)))
-        store(powers, (i - start) * LANES, fma(power, one, splat(_FLOOR)))
+        made = fma(hears_high, high, fma(hears_low, v2, mul(hears_band, v1)))
+        store(heard, (i - start) * LANES, made)
     store(memory, 0, first)
     store(memory, LANES, second)
-    store(memory, 2 * LANES, power)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -118,7 +115,7 @@ def _ask(levels, frames, p, memory, amounts):
     most = load(p, RANGE * LANES)
     attack, release = load(p, ATTACK * LANES), load(p, RELEASE * LANES)
     per_level = splat(DB_PER_LOG2_POWER)
-    amount = load(memory, 3 * LANES)
+    amount = load(memory, 2 * LANES)
     for i in range(frames):
         over = fma(per_level, load(levels, i * LANES), below)
         inside = fma(over, splat(1.0), half)
@@ -129,7 +126,7 @@ def _ask(levels, frames, p, memory, amounts):
         factor = choose(rising, attack, release)
         amount = flush(fma(factor, mul(minus, rising), value), _NOTHING_DB)
         store(amounts, i * LANES, amount)
-    store(memory, 3 * LANES, amount)
+    store(memory, 2 * LANES, amount)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
@@ -159,7 +156,7 @@ def _turn(block, start, count, turns, roots, memory, masks):
     damping = load(turns, 3 * LANES)
     bell, shelf = load(turns, 4 * LANES), load(turns, 5 * LANES)
     low, high = load(turns, 6 * LANES), load(turns, 7 * LANES)
-    first, second = load(memory, 4 * LANES), load(memory, 5 * LANES)
+    first, second = load(memory, 3 * LANES), load(memory, 4 * LANES)
     one, two, minus = splat(1.0), splat(2.0), splat(-1.0)
     y = zero()
     for step in range(count + _LAG):
@@ -186,22 +183,42 @@ def _turn(block, start, count, turns, roots, memory, masks):
         if step >= _LAG:
             block[0, start + step - _LAG] = top_upper(y)
             block[1, start + step - _LAG] = top_lower(y)
-    store(memory, 4 * LANES, first)
-    store(memory, 5 * LANES, second)
+    store(memory, 3 * LANES, first)
+    store(memory, 4 * LANES, second)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _work(heard, block, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks):
+def _hear(heard, position, p, memory, out):
+    """What all detectors hear of heard (2, frames), frame by frame into `out` (frames * LANES,)."""
+    frames = heard.shape[1]
+    flat = memory.ravel()
+    start = 0
+    while start < frames:
+        offset = (position + start) % CHUNK
+        if offset == 0:
+            for row in (0, 1):
+                store(flat, row * LANES, flush(load(flat, row * LANES), _TINY))
+        count = min(frames - start, CHUNK - offset)
+        _listen(heard, start, start + count, p.ravel(), flat, out[start * LANES :])
+        start += count
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _work(block, powers, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks):
     frames = block.shape[1]
     flat = memory.ravel()
     start = 0
     while start < frames:
         offset = (position + start) % CHUNK
         if offset == 0:
-            for row in (0, 1, 2, 4, 5):
+            for row in (3, 4):
                 store(flat, row * LANES, flush(load(flat, row * LANES), _TINY))
         count = min(frames - start, CHUNK - offset)
-        _listen(heard, start, start + count, p.ravel(), flat, levels)
+        floor = splat(_FLOOR)
+        one = splat(1.0)
+        for i in range(count):
+            power = fma(load(powers, (start + i) * LANES), one, floor)
+            store(levels, i * LANES, power)
         for i in range(count):
             for lane in range(LANES):
                 loudest[lane] = max(loudest[lane], levels[i * LANES + lane])
@@ -219,6 +236,10 @@ for _step in range(_LAG):
     _MASKS[_step, : 2 * (_step + 1)] = 1.0
 
 
+_PAIRS = np.arange(LANES).reshape(2, BANDS).T.ravel()
+"""Lanes in the order of the wavefront: both legs of the first band, of the second, and so on."""
+
+
 def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
     """Parameters for `Bank`, from those of each lane (ROWS,), None where there is no band: for the detectors, and for
     the wavefront.
@@ -233,19 +254,27 @@ def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
     p[ROWS + 3] = p[FEED] * p[ROWS + 2]
     p[ROWS + 4] = p[FEED] * p[ROWS + 3]
     p[ROWS + 5] = np.where(p[KNEE] > 0, p[SLOPE] / (2.0 * np.maximum(p[KNEE], 1e-9)), 0.0)
-    pairs = np.arange(LANES).reshape(2, BANDS).T.ravel()
     bell, shelf = p[ON] * (1.0 - p[SHELF]), p[ON] * p[SHELF]
     turns = np.array([*p[ROWS + 2 : ROWS + 5], p[DAMPING], bell, shelf, p[HEARS_LOW], p[HEARS_HIGH]])
-    return p, np.ascontiguousarray(turns[:, pairs]).ravel()
+    return p, np.ascontiguousarray(turns[:, _PAIRS]).ravel()
 
 
 class Bank:
-    """The state of the bands of both legs."""
+    """The state of the bands of both legs, whose detectors hear by their peaks or in the mean (signal/envelope.py)."""
 
-    def __init__(self) -> None:
-        self._memory = np.zeros((6, LANES))
+    def __init__(self, envelope: Envelope) -> None:
+        self._envelope = envelope
+        self._memory = np.zeros((5, LANES))
         self._levels, self._amounts, self._roots = np.zeros((3, (CHUNK + _LAG) * LANES))
+        self._heard = np.zeros((1, 0))
         self.loudest, self.most = np.zeros(LANES), np.zeros(LANES)
+
+    def go_on(self, other: "Bank", lanes: list[bool]) -> None:
+        """Take over what another bank remembers of the bands that are in use here."""
+        used = np.array(lanes)
+        self._memory[:3] = np.where(used, other._memory[:3], 0.0)
+        self._memory[3:] = np.where(used[_PAIRS], other._memory[3:], 0.0)
+        self._envelope = copy.deepcopy(other._envelope)
 
     def process(
         self,
@@ -261,9 +290,14 @@ class Bank:
         """
         self.loudest[:] = 0.0
         self.most[:] = 0.0
+        size = block.shape[1] * LANES
+        if self._heard.shape[1] < size:
+            self._heard = np.zeros((1, size))
+        _hear(heard, position, parameters[0], self._memory, self._heard[0])
+        powers = self._envelope.powers(self._heard[:, :size], position)
         _work(
-            heard,
             block,
+            powers[0],
             position,
             *parameters,
             coupling,

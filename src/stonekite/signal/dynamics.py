@@ -1,9 +1,9 @@
 """Detectors and gain computers of dynamic processes, after Giannoulis, Massberg and Reiss, "Digital Dynamic Range
 Compressor Design: A Tutorial and Analysis", J. Audio Eng. Soc. 60, 2012.
 
-Feed-forward, in decibels: level, gain computer with a soft knee, and then a smoother whose time constant is the
-attack while the reduction grows and the release while it falls (the paper's smooth, branching one). Attack and
-release are the times in which the reduction gets to 1 - 1/e, 63 %, of a step.
+Feed-forward, in decibels: level (signal/envelope.py), gain computer with a soft knee, and then a smoother whose time
+constant is the attack while the reduction grows and the release while it falls (the paper's smooth, branching one).
+Attack and release are the times in which the reduction gets to 1 - 1/e, 63 %, of a step.
 """
 
 import numpy as np
@@ -18,15 +18,14 @@ _FLOOR = 1e-30
 _NOTHING_DB = 1e-9
 """A smaller reduction is none: gains come back to exactly 1, and denormals never come up."""
 
-THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, SLOW, TRIM, GAIN, AVERAGE, HYSTERESIS = range(11)
+THRESHOLD, SLOPE, KNEE, RANGE, ATTACK, RELEASE, SLOW, TRIM, GAIN, HYSTERESIS = range(10)
 """Rows of the parameters (ROWS, 2): threshold in dB; dB of reduction for each dB beyond it; knee and range in dB; three
-smoothing factors (for an expander the third is the hold, in samples); detector trim and gain in dB; smoothing factor
-of the power (0: peak); hysteresis in dB."""
-ROWS = 11
-POWER, FAST, LONG, OPEN = range(4)
-"""Rows of the state (MEMORIES, 2): the power, the two smoothers (for an expander the second is what is left of the
-hold), and whether an expander is open."""
-MEMORIES = 4
+smoothing factors (for an expander the third is the hold, in samples); detector trim and gain in dB; hysteresis in dB."""
+ROWS = 10
+FAST, LONG, OPEN = range(3)
+"""Rows of the state (MEMORIES, 2): the two smoothers (for an expander the second is what is left of the hold), and
+whether an expander is open."""
+MEMORIES = 3
 
 
 def smoothing(seconds: float, rate: float) -> float:
@@ -35,32 +34,25 @@ def smoothing(seconds: float, rate: float) -> float:
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
-def _levels(signal, average, power, scratch, out):
-    """log2 of the power of signal (frames,) into `out`; the smoothed power to go on from."""
-    frames = signal.shape[0]
-    if average > 0.0:
-        for i in range(frames):
-            power = average * power + (1.0 - average) * signal[i] * signal[i]
-            scratch[i] = power + _FLOOR
-    else:
-        for i in range(frames):
-            scratch[i] = signal[i] * signal[i] + _FLOOR
+def _levels(powers, scratch, out):
+    """log2 of powers (frames,) into `out`."""
+    frames = out.shape[0]
+    for i in range(frames):
+        scratch[i] = powers[i] + _FLOOR
     log2_into(scratch[:frames], out)
-    return power
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _expansions(detector, parameters, state, scratch, wanted):
+def _expansions(powers, parameters, state, scratch, wanted):
     """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`.
 
     It opens where the level comes over the threshold, and closes where it has been under the threshold less the
     hysteresis for longer than the hold. Attack is the time of opening.
     """
-    frames = detector.shape[1]
+    frames = wanted.shape[1]
     for leg in range(2):
         target = wanted[leg]
-        average = parameters[AVERAGE, leg]
-        state[POWER, leg] = _levels(detector[leg], average, state[POWER, leg], scratch, target)
+        _levels(powers[leg], scratch, target)
         opens = parameters[THRESHOLD, leg] - parameters[TRIM, leg]
         closes = opens - parameters[HYSTERESIS, leg]
         slope, half, most = parameters[SLOPE, leg], 0.5 * parameters[KNEE, leg], parameters[RANGE, leg]
@@ -91,17 +83,16 @@ def _expansions(detector, parameters, state, scratch, wanted):
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
-def _reductions(detector, parameters, state, scratch, wanted):
+def _reductions(powers, parameters, state, scratch, wanted):
     """Smoothed reduction in dB (2, frames) into `wanted`; `scratch` (frames,) is overwritten.
 
     With LONG in use (SLOW > 0) a second smoother follows that gathers slowly and lets go slowly: short peaks are
     let go by the release, long reductions by it.
     """
-    frames = detector.shape[1]
+    frames = wanted.shape[1]
     for leg in range(2):
         target = wanted[leg]
-        average = parameters[AVERAGE, leg]
-        state[POWER, leg] = _levels(detector[leg], average, state[POWER, leg], scratch, target)
+        _levels(powers[leg], scratch, target)
         threshold = parameters[THRESHOLD, leg] - parameters[TRIM, leg]
         slope = parameters[SLOPE, leg]
         half = 0.5 * parameters[KNEE, leg]
@@ -168,17 +159,21 @@ class Room:
             self.reductions = np.empty((2, frames))
 
 
-def reduce(detector: np.ndarray, parameters: np.ndarray, state: np.ndarray, room: Room) -> np.ndarray:
-    """Reduction in dB (2, frames) that a detector signal (2, frames) asks for; a view of the room's own array."""
-    room.for_frames(detector.shape[1])
-    _reductions(detector, parameters, state, room.scratch, room.reductions)
+def reduce(
+    powers: np.ndarray, frames: int, parameters: np.ndarray, state: np.ndarray, room: Room
+) -> np.ndarray:
+    """Reduction in dB (2, frames) that powers (2, frames or more) ask for; a view of the room's own array."""
+    room.for_frames(frames)
+    _reductions(powers, parameters, state, room.scratch, room.reductions)
     return room.reductions
 
 
-def expand(detector: np.ndarray, parameters: np.ndarray, state: np.ndarray, room: Room) -> np.ndarray:
+def expand(
+    powers: np.ndarray, frames: int, parameters: np.ndarray, state: np.ndarray, room: Room
+) -> np.ndarray:
     """As `reduce`, for an expander: what is under the threshold is turned down."""
-    room.for_frames(detector.shape[1])
-    _expansions(detector, parameters, state, room.scratch, room.reductions)
+    room.for_frames(frames)
+    _expansions(powers, parameters, state, room.scratch, room.reductions)
     return room.reductions
 
 

@@ -1,11 +1,15 @@
 """What every kind of stage has in common, and what the engine asks of a kind."""
 
-from typing import Annotated, Any, Literal, Protocol
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Annotated, Any, Literal
 
 import msgspec
 import numpy as np
 
 from stonekite.signal.matrix import Matrix
+from stonekite.stages.banded import Bands
+from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, flag, number
 
 LegName = Literal["upper", "lower"]
@@ -60,51 +64,99 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     )
 
 
-class Kind(Protocol):
-    """What a module in `stonekite.stages` offers. `stage` is a value of its STAGE type.
+@dataclass(frozen=True)
+class Context:
+    """Where a stage works: at a rate in Hz, on the legs of a mid/side split with this matrix (None: left and right)."""
 
-    A kind that bends its legs also offers `bend(side, values)`, steady values out of values in, and a BEND_HANDLE.
-    A kind whose output level depends on its input level also offers `curve(stage, leg, level_db)`, steady levels out
-    in dB, and `meter(state)`, the greatest reduction (2,) in dB of the last block. A kind with a detector that hears
-    through filters says so by `detector(stage)`, the stage of another kind that sounds like what it hears; its
-    `response` is then that of the detector. `HANDLES` are points of its picture to drag (stages/handles.py). A kind
-    whose sides are lists of bands says so by `OF_BANDS` (stages/banded.py). If their gains follow the sound, it also
-    offers `bands_now(state)`, levels that the bands hear and gains that they have now, both (2, most) in dB, and
-    `response_with(stage, leg, gains_db, frequencies, rate)`, the response with such gains.
+    rate: float
+    matrix: Matrix | None = None
 
-    `matrix` is that of a mid/side split, None where the legs are left and right. The mix, the kept level
-    and what brings the legs back into time are the engine's, not the kind's.
+
+@dataclass(frozen=True)
+class Plan:
+    """What the engine has to know of a stage before it works, in samples.
+
+    `latency` of the upper and the lower leg. `memory` is how far back it remembers: after so much of the same sound
+    two states that were different have become the same, to a millionth (-120 dB).
     """
 
-    STAGE: type[Stage]
-    SIDE: type[Side]
-    LABEL: str
-    HELP: str
+    latency: tuple[int, int] = (0, 0)
+    memory: int = 0
 
-    @staticmethod
-    def response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
-        """Complex response of one side at frequencies in Hz, without its latency; ones if the leg passes."""
 
-    @staticmethod
-    def neutral(stage: Any) -> bool:
-        """Whether the stage gives back its input bit for bit."""
+SETTLED = 13.8
+"""A time constant so many times over is the memory of what decays with it: e to the minus this is a millionth."""
 
-    @staticmethod
-    def latency(stage: Any, rate: float) -> tuple[int, int]:
-        """Latency of the upper and lower leg in samples."""
 
-    @staticmethod
-    def prepare(stage: Any, rate: float, matrix: Matrix | None) -> Any:
-        """Coefficients for `process`, from settings and the rate in Hz."""
+@dataclass(frozen=True)
+class Offers:
+    """What a kind offers to pictures and to listening, besides its sound; None for what it does not."""
 
-    @staticmethod
-    def start(coefficients: Any) -> Any:
-        """The state of a stage that has heard nothing; deep-copied by the engine when settings glide."""
+    curve: Callable[[Any, LegName, np.ndarray], np.ndarray] | None = None
+    """Of (stage, leg, levels in dB): the steady levels that come out, in dB."""
+    curve_handle: Handle | None = None
+    makeup_db: Callable[[Any], float] | None = None
+    """Gain of a side after its reduction, in dB."""
+    meter: Callable[[Any], np.ndarray] | None = None
+    """Of a state: the greatest reduction (2,) of the last block, in dB."""
+    detector: Callable[[Any], "Stage"] | None = None
+    """The stage of another kind that sounds like what the detector hears; the kind's `response` is then its."""
+    bend: Callable[[Any, np.ndarray], np.ndarray] | None = None
+    """Of (side, values): the steady values that come out."""
+    bend_handle: Handle | None = None
+    handles: tuple[Handle, ...] = ()
+    """Points of the picture of the response to drag."""
+    bands: Bands | None = None
+    """Of a kind whose sides are lists of bands."""
+    bands_now: Callable[[Any], tuple[np.ndarray, np.ndarray]] | None = None
+    """Of a state: the levels that the bands hear and the gains that they have now, both (2, most) in dB."""
+    response_with: Callable[[Any, LegName, list[float], np.ndarray, float], np.ndarray] | None = None
+    """Of (stage, leg, gains in dB, frequencies, rate): the response while the bands have these gains."""
 
-    @staticmethod
-    def layout(coefficients: Any) -> Any:
-        """Equal for coefficients that can go on from each other's state."""
 
-    @staticmethod
-    def process(state: Any, coefficients: Any, block: np.ndarray, position: int) -> None:
-        """Process block (2, frames) in place; `position` is the absolute sample position of its start."""
+@dataclass(frozen=True)
+class Dry:
+    """How the dry part of a mix is made to add up with a wet part that has turned in phase as a whole."""
+
+    coefficients: Callable[[Any, Context], Any]
+    """Of a stage: what the kind's `process` makes the dry part with; None where the sound as it came will do."""
+    response: Callable[[Any, LegName, np.ndarray, float], np.ndarray]
+    """Of (stage, leg, frequencies in Hz, rate): the complex response of the dry part, without its latency."""
+
+
+def never(old: Any, state: Any, new: Any) -> Any:
+    """For kinds whose states do not go on under other settings: they hear what was before anew."""
+    return None
+
+
+@dataclass(frozen=True)
+class Kind:
+    """What a module in `stonekite.stages` declares as its KIND. `stage` below is a value of its stage type.
+
+    The mix, the level kept and what brings the legs back into time are the engine's, not the kind's.
+    """
+
+    stage: type[Stage]
+    side: type[Side]
+    label: str
+    help: str
+    response: Callable[[Any, LegName, np.ndarray, float], np.ndarray]
+    """Of (stage, leg, frequencies in Hz, rate): complex response of one side without its latency, wet only; ones where
+    the leg passes."""
+    neutral: Callable[[Any], bool]
+    """Whether the stage gives back its input bit for bit."""
+    plan: Callable[[Any, Context], Plan]
+    coefficients: Callable[[Any, Context], Any]
+    """What `process` works with, from settings and context. Never changed afterwards."""
+    start: Callable[[Any], Any]
+    """Of coefficients: the state of a stage that has heard nothing. The engine may copy it deeply."""
+    carry: Callable[[Any, Any, Any], Any]
+    """Of (old coefficients, their state, new coefficients): a new state that goes on from the old one, which is left
+    alone; None where that would be another sound than the new settings make: then they hear what was before."""
+    process: Callable[[Any, Any, np.ndarray, int], None]
+    """Of (state, coefficients, block, clock): process block (2, frames) in place, exactly alike however the sound is cut
+    into blocks. The clock counts what went in, unbroken; it is no place in the recording."""
+    dry: "Dry | None" = None
+    """For a kind whose stages can turn the phase of all that they let through; None where the sound as it came adds up
+    with what was processed."""
+    offers: Offers = Offers()

@@ -9,11 +9,9 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LegName, Stage
+from stonekite.stages import detecting
+from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Stage
 from stonekite.stages.detecting import (
-    CURVE_HANDLE,
-    HANDLES,
     LIMITING,
     Attack,
     Coefficients,
@@ -21,23 +19,13 @@ from stonekite.stages.detecting import (
     DetectorSide,
     Ratio,
     Release,
-    averaging,
     columns,
-    detector,
-    latency,
-    layout,
-    meter,
-    process,
-    response,
     soft_knee,
-    start,
 )
 from stonekite.stages.settings import flag, number
 
 dynamics = lazy("stonekite.signal.dynamics")
 
-LABEL = "Compressor"
-HELP = "Turns down what is loud, each leg on its own or both together."
 
 SLOW_SHARE = 6.0
 """The slow part of the program-dependent release takes so many times the release."""
@@ -79,10 +67,6 @@ class Compressor(Stage, frozen=True, kw_only=True, tag="compressor"):
     shared: CompressorShared = CompressorShared()
 
 
-STAGE = Compressor
-SIDE = CompressorSide
-
-
 def slope(side: CompressorSide) -> float:
     """dB of reduction for each dB over the threshold."""
     return 1.0 if side.ratio >= LIMITING else 1.0 - 1.0 / side.ratio
@@ -116,7 +100,19 @@ def neutral(stage: Compressor) -> bool:
     ) and not any(side.look_ahead_ms for side in sides)
 
 
-def prepare(stage: Compressor, rate: float, matrix: Matrix | None) -> Coefficients:
+def _slowest_ms(side: CompressorSide) -> float:
+    return max(side.attack_ms, side.release_ms * (SLOW_SHARE if side.adaptive else 1.0))
+
+
+def plan(stage: Compressor, context: Context) -> Plan:
+    sides = [side for side in (stage.upper, stage.lower) if side is not None]
+    slowest = max((_slowest_ms(side) for side in sides), default=0.0)
+    return detecting.plan(stage, context, slowest)
+
+
+def coefficients(stage: Compressor, context: Context) -> Coefficients:
+    rate = context.rate
+
     def made(side: CompressorSide) -> list[float]:
         release = side.release_ms * 1e-3
         return [
@@ -129,29 +125,30 @@ def prepare(stage: Compressor, rate: float, matrix: Matrix | None) -> Coefficien
             dynamics.smoothing(release * SLOW_SHARE, rate) if side.adaptive else 0.0,
             side.trim_db,
             makeup_db(side),
-            averaging(stage.shared, rate),
             0.0,
         ]
 
-    return Coefficients(stage, rate, columns(stage, made), expands=False)
+    return Coefficients(stage, context, columns(stage, made), expands=False)
 
 
-__all__ = [
-    "CURVE_HANDLE",
-    "HANDLES",
-    "HELP",
-    "LABEL",
-    "SIDE",
-    "STAGE",
-    "curve",
-    "detector",
-    "latency",
-    "layout",
-    "makeup_db",
-    "meter",
-    "neutral",
-    "prepare",
-    "process",
-    "response",
-    "start",
-]
+KIND = Kind(
+    stage=Compressor,
+    side=CompressorSide,
+    label="Compressor",
+    help="Turns down what is loud, each leg on its own or both together.",
+    response=detecting.response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=detecting.start,
+    carry=detecting.carry,
+    process=detecting.process,
+    offers=Offers(
+        curve=curve,
+        curve_handle=detecting.CURVE_HANDLE,
+        makeup_db=makeup_db,
+        meter=detecting.meter,
+        detector=detecting.detector,
+        handles=detecting.HANDLES,
+    ),
+)

@@ -12,7 +12,7 @@ from stonekite.stages.settings import Setting, settings_of
 def described(kind: Kind) -> dict[str, Any]:
     """Label, help and every setting of a kind: range, unit, default, help, by name."""
     table = {}
-    for name, setting in [*_all_settings(kind.SIDE, ""), *_shared(kind)]:
+    for name, setting in [*_all_settings(kind.side, ""), *_shared(kind)]:
         table[name] = {
             "label": setting.label,
             "unit": setting.unit,
@@ -20,11 +20,11 @@ def described(kind: Kind) -> dict[str, Any]:
             "default": setting.shown(setting.default),
             "help": setting.help,
         }
-    return {"label": kind.LABEL, "help": kind.HELP, "settings": table}
+    return {"label": kind.label, "help": kind.help, "settings": table}
 
 
 def _shared(kind: Kind) -> Iterator[tuple[str, Setting]]:
-    for field in msgspec.structs.fields(kind.STAGE):
+    for field in msgspec.structs.fields(kind.stage):
         if field.name == "shared":
             yield from _all_settings(field.type, "shared.")
 

@@ -4,6 +4,7 @@ The detectors and gain computers are those of signal/dynamics.py. A detector hea
 low-pass and a tilt; the sound can be held back so that the detector is ahead of it.
 """
 
+import copy
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -11,20 +12,22 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, LegName, Side
-from stonekite.stages.eq import Band, Eq, EqSide, side_sections
+from stonekite.stages.base import LEGS, Context, LegName, Plan, Side
+from stonekite.stages.eq import Band, Eq, EqSide, side_leg
 from stonekite.stages.eq import response as eq_response
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
 dynamics = lazy("stonekite.signal.dynamics")
+envelope = lazy("stonekite.signal.envelope")
 
 OPEN_LOW_HZ, OPEN_HIGH_HZ = 20.0, 20_000.0
 """Ends of the detector's window at which its filters do nothing."""
 LIMITING = 100.0
 """At this ratio and above, the slope is as steep as can be."""
 TILT_HZ, TILT_Q = 1000.0, 0.4
-RMS_S = 0.01
+HOLD_S, MEAN_S = 0.0102, 0.024
+"""So long a peak is held, and so far back a mean goes (signal/envelope.py, which the window does not load)."""
 
 CURVE_HANDLE = Handle("T", x="threshold_db", wheel="ratio")
 HANDLES = (
@@ -58,6 +61,12 @@ LookAhead = Annotated[
     float,
     number("Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detector is ahead of the sound"),
 ]
+
+
+DETECTION_HELP = (
+    "Peak: every peak, held for 10 ms, so that a release begins 10 ms after the last one. RMS: the power of the last "
+    "24 ms, which adds up to so much to every time"
+)
 
 
 class DetectorSide(Side, frozen=True, kw_only=True):
@@ -124,7 +133,7 @@ class DetectorShared(Settings, frozen=True, kw_only=True):
     ] = 0.0
     detection: Annotated[
         Literal["peak", "rms"],
-        choice("Detector", {"peak": "Peak", "rms": "RMS"}, help="Follow every peak, or the power over 10 ms"),
+        choice("Detector", {"peak": "Peak", "rms": "RMS"}, help=DETECTION_HELP),
     ] = "peak"
 
 
@@ -134,13 +143,11 @@ def detector(stage: Any) -> Eq:
     def heard(side: DetectorSide | None) -> EqSide | None:
         if side is None:
             return None
-        bands = []
-        if side.low_hz > OPEN_LOW_HZ:
-            bands.append(Band(shape="high-pass", frequency_hz=side.low_hz))
-        if side.high_hz < OPEN_HIGH_HZ:
-            bands.append(Band(shape="low-pass", frequency_hz=side.high_hz))
-        bands.append(Band(shape="tilt", frequency_hz=TILT_HZ, gain_db=side.tilt_db, q=TILT_Q))
-        return EqSide(bands=tuple(bands))
+        # Each has its place even where another one does nothing, so that it is known again.
+        low = Band(shape="high-pass", frequency_hz=side.low_hz, on=side.low_hz > OPEN_LOW_HZ)
+        high = Band(shape="low-pass", frequency_hz=side.high_hz, on=side.high_hz < OPEN_HIGH_HZ)
+        tilt = Band(shape="tilt", frequency_hz=TILT_HZ, gain_db=side.tilt_db, q=TILT_Q)
+        return EqSide(bands=(low, high, tilt))
 
     return Eq(id=stage.id, upper=heard(stage.upper), lower=heard(stage.lower))
 
@@ -159,6 +166,19 @@ def latency(stage: Any, rate: float) -> tuple[int, int]:
     return _late(stage.upper, rate), _late(stage.lower, rate)
 
 
+FORGOTTEN = 18.0
+"""A reduction is forgotten, to a millionth of the gain, after so many of its time constants."""
+
+
+def plan(stage: Any, context: Context, slowest_ms: float) -> Plan:
+    """Latency, and a memory as long as the detectors' filters, the power's mean and the slowest smoother take."""
+    late = latency(stage, context.rate)
+    heard = detector(stage)
+    filters = max(cascade.memory(side_leg(side, context.rate)) for side in (heard.upper, heard.lower))
+    seconds = FORGOTTEN * slowest_ms * 1e-3 + MEAN_S
+    return Plan(late, filters + int(seconds * context.rate) + max(late))
+
+
 class Coefficients:
     """Parameters of the gain computers (dynamics.ROWS, 2), sections of the detectors, delays of the sound.
 
@@ -166,14 +186,23 @@ class Coefficients:
     turned down less.
     """
 
-    def __init__(self, stage: Any, rate: float, columns: list[list[float]], *, expands: bool) -> None:
+    def __init__(self, stage: Any, context: Context, columns: list[list[float]], *, expands: bool) -> None:
         self.parameters = np.array(columns).T
         self.expands = expands
         both = stage.upper is not None and stage.lower is not None
         self.coupling = stage.shared.coupling / 100.0 if both else 0.0
         heard = detector(stage)
-        self.sections = cascade.pack(side_sections(heard.upper, rate), side_sections(heard.lower, rate))
-        self.delays = latency(stage, rate)
+        self.sections = cascade.Coefficients(
+            side_leg(heard.upper, context.rate), side_leg(heard.lower, context.rate)
+        )
+        self.delays = latency(stage, context.rate)
+        self.detection = stage.shared.detection
+        self.rate = context.rate
+
+    @property
+    def in_use(self) -> tuple:
+        """Which parts of the state mean something."""
+        return self.detection, *(self.parameters[dynamics.SLOW] > 0).tolist()
 
 
 class State:
@@ -182,6 +211,8 @@ class State:
     def __init__(self, coefficients: Coefficients) -> None:
         self.smoothers = np.zeros((dynamics.MEMORIES, 2))
         self.filters = cascade.start(coefficients.sections)
+        hears = envelope.Mean if coefficients.detection == "rms" else envelope.Peaks
+        self.envelope = hears(2, 1, coefficients.rate)
         self.delay = Delay(coefficients.delays)
         self.room = dynamics.Room()
         self.reduction_db = np.zeros(2)
@@ -198,11 +229,6 @@ def soft_knee(beyond_db: np.ndarray, slope: float, knee_db: float, most_db: floa
     return np.minimum(np.maximum(found, 0.0), most_db)
 
 
-def averaging(shared: DetectorShared, rate: float) -> float:
-    """Smoothing factor of the detector's power; 0 for a peak detector."""
-    return dynamics.smoothing(RMS_S, rate) if shared.detection == "rms" else 0.0
-
-
 def passing() -> list[float]:
     """Parameters of a leg that passes."""
     return [0.0] * dynamics.ROWS
@@ -212,17 +238,29 @@ def start(coefficients: Coefficients) -> State:
     return State(coefficients)
 
 
-def layout(coefficients: Coefficients) -> tuple:
-    return (*cascade.layout(coefficients.sections), *coefficients.delays)
+def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
+    """All goes on but what was not in use before: a mean of the power, the slow part of a release, other filters."""
+    if old.delays != new.delays or old.in_use != new.in_use:
+        return None
+    filters = cascade.carry(old.sections, state.filters, new.sections)
+    if filters is None:
+        return None
+    fresh = State(new)
+    fresh.smoothers = state.smoothers.copy()
+    fresh.filters = filters
+    fresh.envelope = copy.deepcopy(state.envelope)
+    fresh.delay = copy.deepcopy(state.delay)
+    return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
     heard = block
-    if len(coefficients.sections):
+    if coefficients.sections:
         heard = block.copy()
-        cascade.process(state.filters, coefficients.sections, heard, position)
+        cascade.process(state.filters, coefficients.sections, heard, clock)
     work = dynamics.expand if coefficients.expands else dynamics.reduce
-    reductions = work(heard, coefficients.parameters, state.smoothers, state.room)
+    powers = state.envelope.powers(heard, clock)
+    reductions = work(powers, heard.shape[1], coefficients.parameters, state.smoothers, state.room)
     toward = -coefficients.coupling if coefficients.expands else coefficients.coupling
     state.delay.process(block)
     dynamics.apply(block, reductions, toward, coefficients.parameters, state.room)

@@ -4,6 +4,7 @@ Left and right bent apart keep their tones to themselves; middle and side bent a
 raised-side matrix the side is driven as hard as the middle. The curves are those of signal/shaping.py.
 """
 
+import copy
 import math
 from typing import Annotated, Literal, NamedTuple
 
@@ -12,17 +13,14 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.matrix import Matrix
 from stonekite.signal.pairs import on_both
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, LegName, LevelKept, Side, Stage
+from stonekite.stages.base import LEGS, Context, Kind, LegName, LevelKept, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
 shaping = lazy("stonekite.signal.shaping")
 
-LABEL = "Drive"
-HELP = "Saturates each leg along a curve: soft, hard or folded, with equal or unequal halves."
 TONE_HZ, TONE_Q = 700.0, 0.4
 DC_HZ = 3.0
 BIAS = 0.8
@@ -99,10 +97,6 @@ class Drive(Stage, frozen=True, kw_only=True, tag="drive"):
     shared: DriveShared = DriveShared()
 
 
-STAGE = Drive
-SIDE = DriveSide
-
-
 def _bias(side: DriveSide) -> float:
     return BIAS * side.asymmetry / 100.0
 
@@ -132,13 +126,14 @@ def _slope(side: DriveSide) -> float:
     }[side.curve]
 
 
-def _sections(side: DriveSide | None, rate: float) -> tuple[np.ndarray, np.ndarray]:
-    """Sections (n, 5) before and after the curve."""
+def _around(side: DriveSide | None, rate: float) -> tuple[cascade.Leg, cascade.Leg]:
+    """What stands before and after the curve."""
     if side is None:
-        return np.empty((0, 5)), np.empty((0, 5))
+        return cascade.NOTHING, cascade.NOTHING
     no_dc = design.sections("high-pass-6", DC_HZ, 0.0, 1.0, rate)
+    before = cascade.Leg.of([("tone", design.tilt(TONE_HZ, side.tone_before_db, TONE_Q, rate))])
     after = design.tilt(TONE_HZ, side.tone_after_db, TONE_Q, rate)
-    return design.tilt(TONE_HZ, side.tone_before_db, TONE_Q, rate), np.concatenate([after, no_dc])
+    return before, cascade.Leg.of([("tone", after), ("dc", no_dc)])
 
 
 def response(stage: Drive, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -147,15 +142,18 @@ def response(stage: Drive, leg: LegName, frequencies: np.ndarray, rate: float) -
     if side is None:
         return np.ones(np.shape(frequencies), dtype=complex)
     gain = gain_of(side.drive_db + side.level_db) * _slope(side)
-    return gain * design.response(np.concatenate(_sections(side, rate)), frequencies, rate)
+    sections = np.concatenate([leg.sections for leg in _around(side, rate)])
+    return gain * design.response(sections, frequencies, rate)
 
 
 def neutral(stage: Drive) -> bool:
     return stage.upper is None and stage.lower is None
 
 
-def latency(stage: Drive, rate: float) -> tuple[int, int]:
-    return (0 if stage.upper is None else shaping.LATE), (0 if stage.lower is None else shaping.LATE)
+def plan(stage: Drive, context: Context) -> Plan:
+    late = (0 if stage.upper is None else shaping.LATE), (0 if stage.lower is None else shaping.LATE)
+    filters = [cascade.memory(leg) for s in (stage.upper, stage.lower) for leg in _around(s, context.rate)]
+    return Plan(late, sum(filters) + 2 * shaping.LATE)
 
 
 class Leg(NamedTuple):
@@ -170,11 +168,11 @@ class Leg(NamedTuple):
 class Coefficients:
     """What bends each leg (None for one that passes), the sections around it, and how many times the rate."""
 
-    def __init__(self, stage: Drive, rate: float) -> None:
+    def __init__(self, stage: Drive, context: Context) -> None:
         sides = [getattr(stage, leg) for leg in LEGS]
         self.legs = [None if side is None else self._leg(side) for side in sides]
-        before, after = zip(*(_sections(side, rate) for side in sides), strict=True)
-        self.before, self.after = cascade.pack(*before), cascade.pack(*after)
+        before, after = zip(*(_around(side, context.rate) for side in sides), strict=True)
+        self.before, self.after = cascade.Coefficients(*before), cascade.Coefficients(*after)
         self.factor = FACTORS[stage.shared.quality]
 
     @staticmethod
@@ -193,22 +191,28 @@ class State:
         ]
 
 
-def prepare(stage: Drive, rate: float, matrix: Matrix | None) -> Coefficients:
-    return Coefficients(stage, rate)
+def coefficients(stage: Drive, context: Context) -> Coefficients:
+    return Coefficients(stage, context)
 
 
 def start(coefficients: Coefficients) -> State:
     return State(coefficients)
 
 
-def layout(coefficients: Coefficients) -> tuple:
-    shapes = (*cascade.layout(coefficients.before), *cascade.layout(coefficients.after))
-    return (coefficients.factor, *(leg is None for leg in coefficients.legs), *shapes)
+def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
+    passing = [leg is None for leg in old.legs] == [leg is None for leg in new.legs]
+    before = cascade.carry(old.before, state.before, new.before)
+    after = cascade.carry(old.after, state.after, new.after)
+    if old.factor != new.factor or not passing or before is None or after is None:
+        return None
+    fresh = State.__new__(State)
+    fresh.before, fresh.after = before, after
+    fresh.shapers = copy.deepcopy(state.shapers)
+    return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
-    if len(coefficients.before):
-        cascade.process(state.before, coefficients.before, block, position)
+def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+    cascade.process(state.before, coefficients.before, block, clock)
 
     def work(row: int) -> None:
         leg, shaper = coefficients.legs[row], state.shapers[row]
@@ -218,5 +222,20 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, positio
                 block[row] *= leg.level
 
     on_both(work, block.shape[1])
-    if len(coefficients.after):
-        cascade.process(state.after, coefficients.after, block, position)
+    cascade.process(state.after, coefficients.after, block, clock)
+
+
+KIND = Kind(
+    stage=Drive,
+    side=DriveSide,
+    label="Drive",
+    help="Saturates each leg along a curve: soft, hard or folded, with equal or unequal halves.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+    offers=Offers(bend=bend, bend_handle=BEND_HANDLE),
+)

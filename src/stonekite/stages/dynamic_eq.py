@@ -3,6 +3,7 @@
 Each band of each leg has a detector of its own, which hears exactly the range that the band turns.
 """
 
+import copy
 import math
 from typing import Annotated, Any, Literal
 
@@ -11,18 +12,16 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
-from stonekite.signal.matrix import Matrix
 from stonekite.stages import detecting
 from stonekite.stages.banded import Bands, Frequency, Narrowness
-from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.base import LEGS, SETTLED, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
 from stonekite.stages.settings import Settings, choice, flag, number
 
 dynamics = lazy("stonekite.signal.dynamics")
 dynamic_bands = lazy("stonekite.signal.dynamic_bands")
+envelope = lazy("stonekite.signal.envelope")
 
-LABEL = "Dynamic EQ"
-HELP = "Bands that cut or lift only while they are loud, each leg by its own."
 BANDS = 8
 KNEE_DB = 6.0
 _HIGHEST = 0.49
@@ -82,7 +81,7 @@ class DynamicEqSide(Side, frozen=True, kw_only=True):
 class DynamicEqShared(DetectorShared, frozen=True, kw_only=True):
     detection: Annotated[
         Literal["peak", "rms"],
-        choice("Detector", {"peak": "Peak", "rms": "RMS"}, help="Follow every peak, or the power over 10 ms"),
+        choice("Detector", {"peak": "Peak", "rms": "RMS"}, help=detecting.DETECTION_HELP),
     ] = "rms"
 
 
@@ -90,11 +89,6 @@ class DynamicEq(Stage, frozen=True, kw_only=True, tag="dynamic-eq"):
     upper: DynamicEqSide | None = DynamicEqSide()
     lower: DynamicEqSide | None = DynamicEqSide()
     shared: DynamicEqShared = DynamicEqShared()
-
-
-STAGE = DynamicEq
-SIDE = DynamicEqSide
-OF_BANDS = Bands(Band, BANDS, SHAPES, "range_db")
 
 
 def _works(band: Band | None) -> bool:
@@ -157,28 +151,44 @@ def neutral(stage: DynamicEq) -> bool:
     return not any(side.look_ahead_ms or any(_works(band) for band in side.bands) for side in sides)
 
 
-latency = detecting.latency
+def plan(stage: DynamicEq, context: Context) -> Plan:
+    late = detecting.latency(stage, context.rate)
+    seconds = 0.0
+    for side in (stage.upper, stage.lower):
+        for band in side.bands if side is not None else ():
+            if band is not None and _works(band):
+                feed, damping = _filter(band, context.rate)
+                # The slower pole of s^2 + damping s + 1, in seconds.
+                half = 0.5 * damping
+                pole = half if half < 1.0 else half - math.sqrt(half * half - 1.0)
+                rings = SETTLED / (2.0 * context.rate * feed * pole)
+                slowest = detecting.FORGOTTEN * max(band.attack_ms, band.release_ms) * 1e-3
+                seconds = max(seconds, 2.0 * rings + slowest + detecting.MEAN_S)
+    return Plan(late, int(seconds * context.rate) + max(late))
 
 
 class Coefficients:
     """Parameters of all bands, how much the legs are coupled, and how long the sound is held back."""
 
-    def __init__(self, stage: DynamicEq, rate: float) -> None:
-        average = detecting.averaging(stage.shared, rate)
+    def __init__(self, stage: DynamicEq, context: Context) -> None:
+        rate = context.rate
+        self.detection, self.rate = stage.shared.detection, rate
         lanes: list[list[float] | None] = []
         self.signs = np.ones((2, BANDS))
+        self.slots: list[tuple[str, str] | None] = []
         for row, leg in enumerate(LEGS):
             side = getattr(stage, leg)
             for k in range(BANDS):
                 band = side.bands[k] if side is not None and k < len(side.bands) else None
-                lanes.append(self._lane(side, band, average, rate) if _works(band) else None)
+                lanes.append(self._lane(side, band, rate) if _works(band) else None)
+                self.slots.append((band.shape, self.detection) if band is not None and _works(band) else None)
                 self.signs[row, k] = -1.0 if band is not None and band.range_db < 0 else 1.0
         self.parameters = dynamic_bands.packed(lanes)
         self.coupling = stage.shared.coupling / 100.0
-        self.delays = latency(stage, rate)
+        self.delays = detecting.latency(stage, rate)
 
     @staticmethod
-    def _lane(side: DynamicEqSide, band: Any, average: float, rate: float) -> list[float]:
+    def _lane(side: DynamicEqSide, band: Any, rate: float) -> list[float]:
         feed, damping = _filter(band, rate)
         return [
             feed,
@@ -193,7 +203,6 @@ class Coefficients:
             math.copysign(1.0, band.range_db),
             dynamics.smoothing(band.attack_ms * 1e-3, rate),
             dynamics.smoothing(band.release_ms * 1e-3, rate),
-            average,
             0.0 if band.shape == "bell" else 1.0,
             1.0,
         ]
@@ -203,29 +212,37 @@ class State:
     """The bands at work, the sound that is held back, and what happened last, for the pictures."""
 
     def __init__(self, coefficients: Coefficients) -> None:
-        self.bank = dynamic_bands.Bank()
+        hears = envelope.Mean if coefficients.detection == "rms" else envelope.Peaks
+        self.bank = dynamic_bands.Bank(hears(1, dynamic_bands.LANES, coefficients.rate))
         self.delay = Delay(coefficients.delays)
         self.gains_db = np.zeros((2, BANDS))
 
 
-def prepare(stage: DynamicEq, rate: float, matrix: Matrix | None) -> Coefficients:
-    return Coefficients(stage, rate)
+def coefficients(stage: DynamicEq, context: Context) -> Coefficients:
+    return Coefficients(stage, context)
 
 
 def start(coefficients: Coefficients) -> State:
     return State(coefficients)
 
 
-def layout(coefficients: Coefficients) -> tuple:
-    return coefficients.delays
+def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
+    """Each band goes on; one that was not there before, or was of another shape, has to hear what was."""
+    fits = all(slot is None or slot == was for was, slot in zip(old.slots, new.slots, strict=True))
+    if old.delays != new.delays or not fits:
+        return None
+    fresh = State(new)
+    fresh.bank.go_on(state.bank, [slot is not None for slot in new.slots])
+    fresh.delay = copy.deepcopy(state.delay)
+    return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
     heard = block
     if any(coefficients.delays):
         heard = block.copy()
         state.delay.process(block)
-    state.bank.process(heard, block, position, coefficients.parameters, coefficients.coupling)
+    state.bank.process(heard, block, clock, coefficients.parameters, coefficients.coupling)
     state.gains_db = coefficients.signs * state.bank.most.reshape(2, BANDS)
 
 
@@ -234,3 +251,21 @@ def bands_now(state: State) -> tuple[np.ndarray, np.ndarray]:
     the gains in dB that went furthest."""
     levels = 10.0 * np.log10(np.maximum(state.bank.loudest, 1e-16)).reshape(2, BANDS)
     return levels, state.gains_db
+
+
+KIND = Kind(
+    stage=DynamicEq,
+    side=DynamicEqSide,
+    label="Dynamic EQ",
+    help="Bands that cut or lift only while they are loud, each leg by its own.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+    offers=Offers(
+        bands=Bands(Band, BANDS, SHAPES, "range_db"), bands_now=bands_now, response_with=response_with
+    ),
+)

@@ -11,17 +11,14 @@ import msgspec
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal import design
-from stonekite.signal.matrix import Matrix
+from stonekite.signal import design, long_designs
 from stonekite.stages import cascade
 from stonekite.stages.banded import Bands, Frequency, Narrowness
-from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.base import LEGS, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
 long_filters = lazy("stonekite.signal.long_filters")
 
-LABEL = "EQ"
-HELP = "Up to sixteen bands for each leg: bells, shelves, tilt, high-pass, low-pass and notch."
 BANDS = 16
 
 Shape = Literal["bell", "low-shelf", "high-shelf", "tilt", "high-pass", "low-pass", "notch"]
@@ -82,11 +79,6 @@ class Eq(Stage, frozen=True, kw_only=True, tag="eq"):
     shared: EqShared = EqShared()
 
 
-STAGE = Eq
-SIDE = EqSide
-OF_BANDS = Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE)
-
-
 def band_sections(band: Band, rate: float) -> np.ndarray:
     """Sections (n, 5) of one band at a rate in Hz; none where it is off or does nothing.
 
@@ -101,22 +93,38 @@ def band_sections(band: Band, rate: float) -> np.ndarray:
     return design.sections(band.shape, band.frequency_hz, band.gain_db, band.q, rate)
 
 
+def side_leg(side: EqSide | None, rate: float) -> cascade.Leg:
+    """All bands of one leg at a rate in Hz."""
+    bands = enumerate(side.bands if side else ())
+    return cascade.Leg.of(
+        [((k, band.shape, band.slope), band_sections(band, rate)) for k, band in bands if band is not None]
+    )
+
+
 def side_sections(side: EqSide | None, rate: float) -> np.ndarray:
     """Sections (n, 5) of all bands of one leg."""
-    parts = [band_sections(band, rate) for band in side.bands if band is not None] if side else []
-    return np.concatenate([np.empty((0, 5)), *parts])
+    return side_leg(side, rate).sections
+
+
+def _sections(stage: Eq, rate: float) -> tuple[np.ndarray | None, np.ndarray | None]:
+    """Sections (n, 5) of both legs, None where a leg passes."""
+    upper, lower = (
+        None if side is None else side_sections(side, rate) for side in (stage.upper, stage.lower)
+    )
+    return upper, lower
 
 
 def response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of one leg at frequencies (Hz), without its latency: that of the filters that play."""
-    own = design.response(side_sections(getattr(stage, leg), rate), frequencies, rate)
-    if stage.shared.phase == "linear":
-        return np.abs(own).astype(complex)
-    if stage.shared.phase == "matched":
-        there = getattr(stage, "lower" if leg == "upper" else "upper")
-        other = design.response(side_sections(there, rate), frequencies, rate)
-        return own * np.exp(1j * np.angle(other))
-    return own
+    if stage.shared.phase == "minimum":
+        return design.response(side_sections(getattr(stage, leg), rate), frequencies, rate)
+    return long_response(stage, leg, frequencies, rate, dry=False)
+
+
+def long_response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float, *, dry: bool) -> np.ndarray:
+    """Complex response of one leg of a stage with long filters, or of the dry part of its mix."""
+    phase: long_designs.Phase = "matched" if stage.shared.phase == "matched" else "linear"
+    return long_designs.response(_sections(stage, rate), phase, rate, LEGS.index(leg), frequencies, dry)
 
 
 def _does_nothing(band: Band | None) -> bool:
@@ -128,36 +136,67 @@ def neutral(stage: Eq) -> bool:
     return all(_does_nothing(band) for side in sides for band in side.bands)
 
 
-def latency(stage: Eq, rate: float) -> tuple[int, int]:
+def plan(stage: Eq, context: Context) -> Plan:
     if stage.shared.phase == "minimum":
-        return 0, 0
-    return long_filters.latency(
-        tuple(None if side is None else side_sections(side, rate) for side in (stage.upper, stage.lower)),
-        stage.shared.phase,
-        rate,
-    )
+        legs = [side_leg(side, context.rate) for side in (stage.upper, stage.lower)]
+        return Plan(memory=max(cascade.memory(leg) for leg in legs))
+    how = _sections(stage, context.rate), stage.shared.phase, context.rate
+    return Plan(long_designs.latency(*how), long_designs.memory(*how))
 
 
-def prepare(stage: Eq, rate: float, matrix: Matrix | None) -> Any:
-    sections = [None if side is None else side_sections(side, rate) for side in (stage.upper, stage.lower)]
+def coefficients(stage: Eq, context: Context) -> Any:
     if stage.shared.phase == "minimum":
-        none = np.empty((0, 5))
-        return cascade.pack(*(none if rows is None else rows for rows in sections))
-    return long_filters.LongFilters(*sections, stage.shared.phase, rate)
+        upper, lower = (side_leg(side, context.rate) for side in (stage.upper, stage.lower))
+        return cascade.Coefficients(upper, lower)
+    return long_filters.LongFilters(_sections(stage, context.rate), stage.shared.phase, context.rate)
+
+
+def dry_coefficients(stage: Eq, context: Context) -> Any:
+    """With matched legs what is dry turns as what is wet does, and so it does on the other leg."""
+    if stage.shared.phase != "matched":
+        return None
+    return long_filters.LongFilters(_sections(stage, context.rate), "matched", context.rate, dry=True)
+
+
+def dry_response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    if stage.shared.phase != "matched":
+        return np.ones(np.shape(frequencies), dtype=complex)
+    return long_response(stage, leg, frequencies, rate, dry=True)
 
 
 def start(coefficients: Any) -> Any:
-    if isinstance(coefficients, np.ndarray):
-        return cascade.start(coefficients)
-    return coefficients.start()
+    return (
+        cascade.start(coefficients)
+        if isinstance(coefficients, cascade.Coefficients)
+        else coefficients.start()
+    )
 
 
-def layout(coefficients: Any) -> tuple:
-    return cascade.layout(coefficients) if isinstance(coefficients, np.ndarray) else coefficients.layout()
+def carry(old: Any, state: Any, new: Any) -> Any:
+    if type(old) is not type(new):
+        return None
+    return cascade.carry(old, state, new) if isinstance(old, cascade.Coefficients) else new.carry(old, state)
 
 
-def process(state: Any, coefficients: Any, block: np.ndarray, position: int) -> None:
-    if isinstance(coefficients, np.ndarray):
-        cascade.process(state, coefficients, block, position)
+def process(state: Any, coefficients: Any, block: np.ndarray, clock: int) -> None:
+    if isinstance(coefficients, cascade.Coefficients):
+        cascade.process(state, coefficients, block, clock)
     else:
-        coefficients.process(state, block, position)
+        coefficients.process(state, block, clock)
+
+
+KIND = Kind(
+    stage=Eq,
+    side=EqSide,
+    label="EQ",
+    help="Up to sixteen bands for each leg: bells, shelves, tilt, high-pass, low-pass and notch.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+    dry=Dry(dry_coefficients, dry_response),
+    offers=Offers(bands=Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE)),
+)

@@ -8,14 +8,10 @@ from typing import Annotated, Literal
 import numpy as np
 
 from stonekite.signal import design
-from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LegName, Side, Stage
-from stonekite.stages.cascade import latency, layout, pack, process, start
+from stonekite.stages import cascade
+from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import choice, flag, number
-
-LABEL = "Filter"
-HELP = "High-pass and low-pass for each leg, 6 to 48 dB per octave."
 
 Slope = Literal[6, 12, 18, 24, 36, 48]
 _SLOPES = {slope: f"{slope}" for slope in design.SLOPES}
@@ -43,24 +39,27 @@ class Filter(Stage, frozen=True, kw_only=True, tag="filter"):
     lower: FilterSide | None = FilterSide()
 
 
-STAGE = Filter
-SIDE = FilterSide
-
-
 HANDLES = (
     Handle("HP", x="high_pass_hz", on="high_pass", wheel="high_pass_slope"),
     Handle("LP", x="low_pass_hz", on="low_pass", wheel="low_pass_slope"),
 )
 
 
+def side_leg(side: FilterSide | None, rate: float) -> cascade.Leg:
+    """The sections of one leg at a rate in Hz."""
+    parts: list[tuple[tuple[str, int], np.ndarray]] = []
+    if side is not None and side.high_pass:
+        rows = design.cut("high-pass", side.high_pass_hz, side.high_pass_slope, rate)
+        parts.append((("high-pass", side.high_pass_slope), rows))
+    if side is not None and side.low_pass:
+        rows = design.cut("low-pass", side.low_pass_hz, side.low_pass_slope, rate)
+        parts.append((("low-pass", side.low_pass_slope), rows))
+    return cascade.Leg.of(parts)
+
+
 def side_sections(side: FilterSide | None, rate: float) -> np.ndarray:
     """Sections (n, 5) of one leg at a rate in Hz."""
-    parts = [np.empty((0, 5))]
-    if side is not None and side.high_pass:
-        parts.append(design.cut("high-pass", side.high_pass_hz, side.high_pass_slope, rate))
-    if side is not None and side.low_pass:
-        parts.append(design.cut("low-pass", side.low_pass_hz, side.low_pass_slope, rate))
-    return np.concatenate(parts)
+    return side_leg(side, rate).sections
 
 
 def response(stage: Filter, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -72,21 +71,25 @@ def neutral(stage: Filter) -> bool:
     return not any(side.high_pass or side.low_pass for side in (stage.upper, stage.lower) if side is not None)
 
 
-def prepare(stage: Filter, rate: float, matrix: Matrix | None) -> np.ndarray:
-    return pack(side_sections(stage.upper, rate), side_sections(stage.lower, rate))
+def plan(stage: Filter, context: Context) -> Plan:
+    return Plan(memory=max(cascade.memory(side_leg(s, context.rate)) for s in (stage.upper, stage.lower)))
 
 
-__all__ = [
-    "HANDLES",
-    "HELP",
-    "LABEL",
-    "SIDE",
-    "STAGE",
-    "latency",
-    "layout",
-    "neutral",
-    "prepare",
-    "process",
-    "response",
-    "start",
-]
+def coefficients(stage: Filter, context: Context) -> cascade.Coefficients:
+    return cascade.Coefficients(side_leg(stage.upper, context.rate), side_leg(stage.lower, context.rate))
+
+
+KIND = Kind(
+    stage=Filter,
+    side=FilterSide,
+    label="Filter",
+    help="High-pass and low-pass for each leg, 6 to 48 dB per octave.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=cascade.start,
+    carry=cascade.carry,
+    process=cascade.process,
+    offers=Offers(handles=HANDLES),
+)

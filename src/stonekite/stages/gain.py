@@ -5,12 +5,8 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.base import Context, Kind, LegName, Plan, Side, Stage
 from stonekite.stages.settings import flag, number
-
-LABEL = "Gain"
-HELP = "Level and polarity of each leg, at any place among the stages."
 
 
 class GainSide(Side, frozen=True, kw_only=True):
@@ -23,10 +19,6 @@ class GainSide(Side, frozen=True, kw_only=True):
 class Gain(Stage, frozen=True, kw_only=True, tag="gain"):
     upper: GainSide | None = GainSide()
     lower: GainSide | None = GainSide()
-
-
-STAGE = Gain
-SIDE = GainSide
 
 
 def factor(side: GainSide | None) -> float:
@@ -43,23 +35,38 @@ def neutral(stage: Gain) -> bool:
     return factor(stage.upper) == factor(stage.lower) == 1.0
 
 
-def latency(stage: Gain, rate: float) -> tuple[int, int]:
-    return 0, 0
+def plan(stage: Gain, context: Context) -> Plan:
+    return Plan()
 
 
-def prepare(stage: Gain, rate: float, matrix: Matrix | None) -> tuple[float, float]:
+def coefficients(stage: Gain, context: Context) -> tuple[float, float]:
     return factor(stage.upper), factor(stage.lower)
 
 
-def start(coefficients: tuple[float, float]) -> None:
-    return None
+def start(coefficients: tuple[float, float]) -> tuple[()]:
+    return ()
 
 
-def layout(coefficients: tuple[float, float]) -> None:
-    return None
+def carry(old: tuple[float, float], state: tuple[()], new: tuple[float, float]) -> tuple[()]:
+    return ()
 
 
-def process(state: None, coefficients: tuple[float, float], block: np.ndarray, position: int) -> None:
+def process(state: tuple[()], coefficients: tuple[float, float], block: np.ndarray, clock: int) -> None:
     for row, gain in enumerate(coefficients):
         if gain != 1.0:
             block[row] *= gain
+
+
+KIND = Kind(
+    stage=Gain,
+    side=GainSide,
+    label="Gain",
+    help="Level and polarity of each leg, at any place among the stages.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+)

@@ -9,32 +9,19 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LegName, Stage
+from stonekite.stages import detecting
+from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Stage
 from stonekite.stages.detecting import (
-    CURVE_HANDLE,
-    HANDLES,
     LIMITING,
     Coefficients,
     DetectorShared,
     DetectorSide,
-    averaging,
     columns,
-    detector,
-    latency,
-    layout,
-    meter,
-    process,
-    response,
     soft_knee,
-    start,
 )
 from stonekite.stages.settings import number
 
 dynamics = lazy("stonekite.signal.dynamics")
-
-LABEL = "Gate"
-HELP = "Turns down what is quiet: expander or gate, each leg on its own or both together."
 
 
 class GateSide(DetectorSide, frozen=True, kw_only=True):
@@ -65,7 +52,14 @@ class GateSide(DetectorSide, frozen=True, kw_only=True):
     ] = 1.0
     hold_ms: Annotated[
         float,
-        number("Hold", "ms", 0.0, 1000.0, step=5.0, help="Time it stays open after the last loud moment"),
+        number(
+            "Hold",
+            "ms",
+            0.0,
+            1000.0,
+            step=5.0,
+            help="Time it stays open after the last loud moment, 10 at least",
+        ),
     ] = 30.0
     release_ms: Annotated[
         float, number("Release", "ms", 5.0, 3000.0, taper="log", step=1 / 4, help="Time to close by 63 %")
@@ -91,10 +85,6 @@ class Gate(Stage, frozen=True, kw_only=True, tag="gate"):
     upper: GateSide | None = GateSide()
     lower: GateSide | None = GateSide()
     shared: GateShared = GateShared()
-
-
-STAGE = Gate
-SIDE = GateSide
 
 
 def _slope(side: GateSide) -> float:
@@ -124,7 +114,19 @@ def neutral(stage: Gate) -> bool:
     return all((side.ratio == 1.0 or side.range_db == 0.0) and not side.look_ahead_ms for side in sides)
 
 
-def prepare(stage: Gate, rate: float, matrix: Matrix | None) -> Coefficients:
+def _slowest_ms(side: GateSide) -> float:
+    return max(side.attack_ms, side.release_ms) + side.hold_ms
+
+
+def plan(stage: Gate, context: Context) -> Plan:
+    sides = [side for side in (stage.upper, stage.lower) if side is not None]
+    slowest = max((_slowest_ms(side) for side in sides), default=0.0)
+    return detecting.plan(stage, context, slowest)
+
+
+def coefficients(stage: Gate, context: Context) -> Coefficients:
+    rate = context.rate
+
     def made(side: GateSide) -> list[float]:
         return [
             side.threshold_db,
@@ -133,32 +135,33 @@ def prepare(stage: Gate, rate: float, matrix: Matrix | None) -> Coefficients:
             side.range_db,
             dynamics.smoothing(side.attack_ms * 1e-3, rate),
             dynamics.smoothing(side.release_ms * 1e-3, rate),
-            float(round(side.hold_ms * 1e-3 * rate)),
+            max(0.0, round((side.hold_ms * 1e-3 - detecting.HOLD_S) * rate)),  # the detector holds, too
             side.trim_db,
             0.0,
-            averaging(stage.shared, rate),
             side.hysteresis_db,
         ]
 
-    return Coefficients(stage, rate, columns(stage, made), expands=True)
+    return Coefficients(stage, context, columns(stage, made), expands=True)
 
 
-__all__ = [
-    "CURVE_HANDLE",
-    "HANDLES",
-    "HELP",
-    "LABEL",
-    "SIDE",
-    "STAGE",
-    "curve",
-    "detector",
-    "latency",
-    "layout",
-    "makeup_db",
-    "meter",
-    "neutral",
-    "prepare",
-    "process",
-    "response",
-    "start",
-]
+KIND = Kind(
+    stage=Gate,
+    side=GateSide,
+    label="Gate",
+    help="Turns down what is quiet: expander or gate, each leg on its own or both together.",
+    response=detecting.response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=detecting.start,
+    carry=detecting.carry,
+    process=detecting.process,
+    offers=Offers(
+        curve=curve,
+        curve_handle=detecting.CURVE_HANDLE,
+        makeup_db=makeup_db,
+        meter=detecting.meter,
+        detector=detecting.detector,
+        handles=detecting.HANDLES,
+    ),
+)

@@ -1,5 +1,6 @@
 """Limiter: nothing of a leg passes the ceiling, not even between samples."""
 
+import copy
 from typing import Annotated, Any
 
 import numpy as np
@@ -7,16 +8,13 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
-from stonekite.signal.matrix import Matrix
 from stonekite.signal.pairs import on_both
-from stonekite.stages.base import LEGS, LegName, Side, Stage
+from stonekite.stages.base import LEGS, SETTLED, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, number
 
 limiting = lazy("stonekite.signal.limiting")
 
-LABEL = "Limiter"
-HELP = "Holds the true peaks of each leg under a ceiling, looking ahead."
 CURVE_HANDLE = Handle("C", x="ceiling_db")
 
 
@@ -65,10 +63,6 @@ class Limiter(Stage, frozen=True, kw_only=True, tag="limiter"):
     shared: LimiterShared = LimiterShared()
 
 
-STAGE = Limiter
-SIDE = LimiterSide
-
-
 def makeup_db(side: LimiterSide) -> float:
     """The drive: what is not reduced comes out louder by it."""
     return side.drive_db
@@ -95,15 +89,23 @@ def _window(stage: Limiter, rate: float) -> int:
     return max(1, round(stage.shared.look_ahead_ms * 1e-3 * rate))
 
 
-def latency(stage: Limiter, rate: float) -> tuple[int, int]:
+def _latency(stage: Limiter, rate: float) -> tuple[int, int]:
     late = limiting.latency(_window(stage, rate))
     return (0 if stage.upper is None else late), (0 if stage.lower is None else late)
+
+
+def plan(stage: Limiter, context: Context) -> Plan:
+    sides = [side for side in (stage.upper, stage.lower) if side is not None]
+    release = max((side.release_ms for side in sides), default=0.0) * 1e-3
+    late = _latency(stage, context.rate)
+    return Plan(late, int(SETTLED * release * context.rate) + 3 * max(late))
 
 
 class Coefficients:
     """Drive, ceiling and release of each leg, None for one that passes."""
 
-    def __init__(self, stage: Limiter, rate: float) -> None:
+    def __init__(self, stage: Limiter, context: Context) -> None:
+        rate = context.rate
         self.legs: list[tuple[float, float, float] | None] = []
         for leg in LEGS:
             side = getattr(stage, leg)
@@ -114,7 +116,7 @@ class Coefficients:
                 self.legs.append((gain_of(side.drive_db), gain_of(side.ceiling_db), release))
         self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
         self.window = _window(stage, rate)
-        self.delays = latency(stage, rate)
+        self.delays = _latency(stage, rate)
 
 
 class State:
@@ -126,19 +128,19 @@ class State:
         self.reduction_db = np.zeros(2)
 
 
-def prepare(stage: Limiter, rate: float, matrix: Matrix | None) -> Coefficients:
-    return Coefficients(stage, rate)
+def coefficients(stage: Limiter, context: Context) -> Coefficients:
+    return Coefficients(stage, context)
 
 
 def start(coefficients: Coefficients) -> State:
     return State(coefficients)
 
 
-def layout(coefficients: Coefficients) -> tuple:
-    return coefficients.delays
+def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
+    return copy.deepcopy(state) if (old.window, old.delays) == (new.window, new.delays) else None
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
     gains: list[Any] = [None, None]
 
     def work(row: int) -> None:
@@ -164,3 +166,19 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, positio
 def meter(state: State) -> np.ndarray:
     """The greatest reduction (2,) in dB of the last block."""
     return state.reduction_db
+
+
+KIND = Kind(
+    stage=Limiter,
+    side=LimiterSide,
+    label="Limiter",
+    help="Holds the true peaks of each leg under a ceiling, looking ahead.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+    offers=Offers(curve=curve, curve_handle=CURVE_HANDLE, makeup_db=makeup_db, meter=meter),
+)

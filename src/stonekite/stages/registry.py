@@ -1,4 +1,4 @@
-"""The kinds of stage there are: every module of this package that declares a STAGE."""
+"""The kinds of stage there are: every module of this package that declares a KIND."""
 
 import importlib
 import pkgutil
@@ -20,13 +20,14 @@ def _found() -> dict[str, Kind]:
         for info in pkgutil.iter_modules(package.__path__)
         if info.name != "registry"
     )
-    return {m.STAGE.__struct_config__.tag: cast(Kind, m) for m in modules if hasattr(m, "STAGE")}
+    kinds = [cast(Kind, module.KIND) for module in modules if hasattr(module, "KIND")]
+    return {cast(str, kind.stage.__struct_config__.tag): kind for kind in kinds}
 
 
 KINDS: dict[str, Kind] = _found()
 """Kinds by their tag, in alphabetical order of their modules."""
 
-AnyStage: Any = reduce(or_, (kind.STAGE for kind in KINDS.values()))
+AnyStage: Any = reduce(or_, (kind.stage for kind in KINDS.values()))
 """The union of all stage types, for decoding."""
 
 
@@ -37,7 +38,7 @@ def kind_of(stage: Stage) -> Kind:
 
 def shared_type(kind: str) -> type[msgspec.Struct] | None:
     """The struct of the settings that are not of one side; None for a kind that has none."""
-    return get_type_hints(KINDS[kind].STAGE).get("shared")
+    return get_type_hints(KINDS[kind].stage).get("shared")
 
 
 def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -45,10 +46,16 @@ def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: floa
 
     Of a kind whose output level depends on its input level, what its detector hears.
     """
-    wet = kind_of(stage).response(stage, leg, frequencies, rate)
-    if hasattr(kind_of(stage), "curve"):
+    kind = kind_of(stage)
+    wet = kind.response(stage, leg, frequencies, rate)
+    if kind.offers.curve is not None:
         return wet
+    dry = (
+        np.ones(np.shape(frequencies))
+        if kind.dry is None
+        else kind.dry.response(stage, leg, frequencies, rate)
+    )
     side = getattr(stage, leg)
     mix = 1.0 if side is None else side.mix / 100.0
-    mixed = mix * (wet - 1.0) if stage.change_only else 1.0 + mix * (wet - 1.0)
+    mixed = mix * (wet - dry) if stage.change_only else dry + mix * (wet - dry)
     return mixed * gain_of(stage.kept_db) if stage.level_kept else mixed

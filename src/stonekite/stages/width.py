@@ -11,13 +11,9 @@ from typing import Annotated, Literal, NamedTuple
 import numpy as np
 
 from stonekite.signal import design
-from stonekite.signal.matrix import Matrix
 from stonekite.stages import cascade
-from stonekite.stages.base import LegName, Side, Stage
+from stonekite.stages.base import Context, Dry, Kind, LegName, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
-
-LABEL = "Width"
-HELP = "How wide the image is, and below which frequency it is mono."
 
 
 class WidthSide(Side, frozen=True, kw_only=True):
@@ -36,7 +32,11 @@ class WidthShared(Settings, frozen=True, kw_only=True):
     ] = 120.0
     slope: Annotated[
         Literal[12, 24, 48],
-        choice("dB per octave", {12: "12", 24: "24", 48: "48"}, help="Steepness of the crossover"),
+        choice(
+            "dB per octave",
+            {12: "12", 24: "24", 48: "48"},
+            help="Steepness of the crossover; at 12 what is below it comes out upside down",
+        ),
     ] = 24
 
 
@@ -44,10 +44,6 @@ class Width(Stage, frozen=True, kw_only=True, tag="width"):
     upper: WidthSide | None = WidthSide()
     lower: WidthSide | None = WidthSide()
     shared: WidthShared = WidthShared()
-
-
-STAGE = Width
-SIDE = WidthSide
 
 
 def crossover(frequency_hz: float, slope: int, rate: float) -> tuple[np.ndarray, np.ndarray]:
@@ -59,9 +55,9 @@ def crossover(frequency_hz: float, slope: int, rate: float) -> tuple[np.ndarray,
     if slope == 12:
         pole = (warp - 1) / (warp + 1)
         gain = 1 / (1 + warp)
-        # Upside down, this high-pass is in phase with the low-pass.
-        rows = [(-gain, gain, 0.0, pole, 0.0), (gain, -gain, 0.0, pole, 0.0)]
-        return np.array(rows), np.array([(pole, 1.0, 0.0, pole, 0.0)])
+        # An all-pass of the first order turns over between the ends: the highs stay upright.
+        rows = [(gain, -gain, 0.0, pole, 0.0), (gain, -gain, 0.0, pole, 0.0)]
+        return np.array(rows), np.array([(-pole, -1.0, 0.0, pole, 0.0)])
     high: list[tuple[float, ...]] = []
     both: list[tuple[float, ...]] = []
     for q in design.butterworth_qs(slope // 12):
@@ -89,50 +85,71 @@ def neutral(stage: Width) -> bool:
     )
 
 
-def latency(stage: Width, rate: float) -> tuple[int, int]:
-    return 0, 0
-
-
 class Coefficients(NamedTuple):
     """Gain of the side, sections of middle and side, whether the legs are left and right, and which pass."""
 
     gain: float
-    sections: np.ndarray
+    sections: cascade.Coefficients
     encoded: bool
     working: tuple[bool, bool]
 
 
-def prepare(stage: Width, rate: float, matrix: Matrix | None) -> Coefficients:
-    high, both = (
-        crossover(stage.shared.mono_hz, stage.shared.slope, rate)
-        if stage.shared.mono_below
-        else (np.empty((0, 5)), np.empty((0, 5)))
+def _crossed(stage: Width, context: Context) -> tuple[cascade.Leg, cascade.Leg]:
+    """What the middle and what the side goes through."""
+    if not stage.shared.mono_below:
+        return cascade.NOTHING, cascade.NOTHING
+    high, both = crossover(stage.shared.mono_hz, stage.shared.slope, context.rate)
+    return cascade.Leg.of([(("all", stage.shared.slope), both)]), cascade.Leg.of(
+        [(("high", stage.shared.slope), high)]
     )
-    return Coefficients(
-        stage.shared.width / 100,
-        cascade.pack(both, high),
-        matrix is not None,
-        (stage.upper is not None, stage.lower is not None),
-    )
+
+
+def plan(stage: Width, context: Context) -> Plan:
+    return Plan(memory=max(cascade.memory(leg) for leg in _crossed(stage, context)))
+
+
+def _made(stage: Width, context: Context, gain: float, legs: tuple[cascade.Leg, cascade.Leg]) -> Coefficients:
+    working = (stage.upper is not None, stage.lower is not None)
+    return Coefficients(gain, cascade.Coefficients(*legs), context.matrix is not None, working)
+
+
+def coefficients(stage: Width, context: Context) -> Coefficients:
+    return _made(stage, context, stage.shared.width / 100, _crossed(stage, context))
+
+
+def dry_coefficients(stage: Width, context: Context) -> Coefficients | None:
+    """What is dry goes through the all-pass on both legs, as the middle does."""
+    if not stage.shared.mono_below:
+        return None
+    both, _ = _crossed(stage, context)
+    return _made(stage, context, 1.0, (both, both))
+
+
+def dry_response(stage: Width, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    if getattr(stage, leg) is None or not stage.shared.mono_below:
+        return np.ones(np.shape(frequencies), dtype=complex)
+    _, both = crossover(stage.shared.mono_hz, stage.shared.slope, rate)
+    return design.response(both, frequencies, rate)
 
 
 def start(coefficients: Coefficients) -> np.ndarray:
     return cascade.start(coefficients.sections)
 
 
-def layout(coefficients: Coefficients) -> tuple:
-    return (*cascade.layout(coefficients.sections), coefficients.encoded, coefficients.working)
+def carry(old: Coefficients, state: np.ndarray, new: Coefficients) -> np.ndarray | None:
+    if (old.encoded, old.working) != (new.encoded, new.working):
+        return None
+    return cascade.carry(old.sections, state, new.sections)
 
 
-def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, position: int) -> None:
+def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
     untouched = [None if on else block[row].copy() for row, on in enumerate(coefficients.working)]
     if not coefficients.encoded:
         left = block[0].copy()
         block[0] += block[1]
         np.subtract(left, block[1], out=block[1])
         block *= 0.5
-    if len(coefficients.sections):
-        cascade.process(state, coefficients.sections, block, position)
+    cascade.process(state, coefficients.sections, block, clock)
     block[1] *= coefficients.gain
     if not coefficients.encoded:
         mid = block[0].copy()
@@ -141,3 +158,19 @@ def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, po
     for row, passed in enumerate(untouched):
         if passed is not None:
             block[row] = passed
+
+
+KIND = Kind(
+    stage=Width,
+    side=WidthSide,
+    label="Width",
+    help="How wide the image is, and below which frequency it is mono.",
+    response=response,
+    neutral=neutral,
+    plan=plan,
+    coefficients=coefficients,
+    start=start,
+    carry=carry,
+    process=process,
+    dry=Dry(dry_coefficients, dry_response),
+)

@@ -1,0 +1,338 @@
+"""A line of stages at work on two legs: what a branch sounds like, wherever it stands."""
+
+import copy
+from collections.abc import Callable, Iterable
+from typing import Any, Protocol
+
+import numpy as np
+
+from stonekite.session.types import LEGS
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.delay import Delay
+from stonekite.signal.sanity import clean
+from stonekite.stages.base import Context, Kind, Plan, Stage
+from stonekite.stages.registry import kind_of
+
+END = -1
+"""The place behind the last stage, for probes: it has no stage and no id."""
+
+
+class Probe(Protocol):
+    """Looks at stages while they work."""
+
+    def wants(self, stage: int) -> bool:
+        """Whether it looks at the stage of that id, or at the END."""
+
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
+        """The legs (2, frames) before and after a stage. Both may be changed afterwards: keep copies."""
+
+
+class Node:
+    """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time.
+
+    `late` is by how many samples what it hears is late.
+    """
+
+    def __init__(self, stage: Stage, context: Context, plan: Plan, late: int) -> None:
+        self.id = stage.id
+        self.stage = stage
+        self.kind: Kind = kind_of(stage)
+        self.plan = plan
+        self.late = late
+        self.coefficients: Any = self.kind.coefficients(stage, context)
+        self.latency = max(plan.latency)
+        self.state: Any = self.kind.start(self.coefficients)
+        upper, lower = plan.latency
+        self._alignment = Delay((self.latency - upper, self.latency - lower))
+        self._change_only = stage.change_only
+        self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+        sides = [getattr(stage, leg) for leg in LEGS]
+        self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
+        needs_dry = stage.change_only or self._mix != [1.0, 1.0]
+        self._dry = _Dry(self.kind, stage, context, self.latency) if needs_dry else None
+        self._shape = (type(stage), plan.latency, late, needs_dry)
+
+    def process(self, legs: np.ndarray, clock: int) -> None:
+        """Process legs (2, frames) in place."""
+        dry = None
+        if self._dry is not None:
+            dry = self._dry.process(legs, clock)
+        self.kind.process(self.state, self.coefficients, legs, clock)
+        self._alignment.process(legs)
+        # One sum is not finite if any sample is not: cheaper than looking at each.
+        if not np.isfinite(legs.sum()):
+            legs[:] = clean(legs)
+            self.state = self.kind.start(self.coefficients)
+        if dry is not None:
+            self._blend(legs, dry)
+        if self._given_back != 1.0:
+            legs *= self._given_back
+
+    def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
+        legs -= dry
+        for row, mix in enumerate(self._mix):
+            if mix != 1.0:
+                legs[row] *= mix
+        if not self._change_only:
+            legs += dry
+
+    def same(self, other: "Node") -> bool:
+        """Whether another node does the same at the same time."""
+        return self.stage == other.stage and self.late == other.late
+
+    def goes_on_from(self, other: "Node") -> bool:
+        """Whether another node's state means the same here: it hears the same time, and the kind says so."""
+        if self._shape != other._shape or self._carried(other, other.kind.start(other.coefficients)) is None:
+            return False
+        return self._dry is None or other._dry is None or self._dry.goes_on_from(other._dry)
+
+    def _carried(self, other: "Node", state: Any) -> Any:
+        return self.kind.carry(other.coefficients, state, self.coefficients)
+
+    def take_over(self, other: "Node") -> None:
+        """Go on from another node's state, where that means the same."""
+        self.state = self._carried(other, other.state)
+        self._alignment = copy.deepcopy(other._alignment)
+        if self._dry is not None and other._dry is not None:
+            self._dry.take_over(other._dry)
+
+
+class _Dry:
+    """The part of a mix that is not processed, in time and in phase with the one that is."""
+
+    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int) -> None:
+        self._kind = kind
+        made = None if kind.dry is None else kind.dry.coefficients(stage, context)
+        self._coefficients: Any = made
+        self._state: Any = None if made is None else kind.start(made)
+        self._alignment = Delay((latency, latency))
+
+    def process(self, legs: np.ndarray, clock: int) -> np.ndarray:
+        """The dry part of legs (2, frames), as a new array."""
+        dry = legs.copy()
+        if self._coefficients is None:
+            self._alignment.process(dry)
+        else:  # as late as the wet part is
+            self._kind.process(self._state, self._coefficients, dry, clock)
+        return dry
+
+    def _carried(self, other: "_Dry", state: Any) -> Any:
+        return self._kind.carry(other._coefficients, state, self._coefficients)
+
+    def goes_on_from(self, other: "_Dry") -> bool:
+        if self._coefficients is None or other._coefficients is None:
+            return self._coefficients is other._coefficients
+        return self._carried(other, self._kind.start(other._coefficients)) is not None
+
+    def take_over(self, other: "_Dry") -> None:
+        self._alignment = copy.deepcopy(other._alignment)
+        if self._coefficients is not None:
+            self._state = self._carried(other, other._state)
+
+
+def ramp(frames: int, start: int, length: int) -> np.ndarray:
+    """Part of a raised-cosine rise from 0 to 1 over `length` samples: `frames` of it from `start` on."""
+    return 0.5 - 0.5 * np.cos(np.pi * (np.arange(start, start + frames) + 1) / length)
+
+
+class Fade:
+    """Goes over from one way of processing a block (2, frames) to another one within `length` frames."""
+
+    def __init__(self, length: int) -> None:
+        self._length = length
+        self._done = 0
+
+    def process(
+        self,
+        block: np.ndarray,
+        old: Callable[[np.ndarray], np.ndarray],
+        new: Callable[[np.ndarray], np.ndarray],
+    ) -> np.ndarray:
+        """What comes out: both ways hear the block as long as it takes. May give back and change the block itself."""
+        count = min(block.shape[1], self._length - self._done)
+        if count <= 0:
+            return new(block)
+        before = old(block[:, :count].copy())
+        rise = ramp(count, self._done, self._length)
+        self._done += count
+        first = new(block[:, :count].copy())
+        first = before + rise * (first - before)
+        if count == block.shape[1]:
+            return first
+        return np.concatenate([first, new(block[:, count:].copy())], axis=1)
+
+
+class Gliding:
+    """A stage that goes over into another one of the same latency; None for nothing."""
+
+    def __init__(self, old: Node | None, new: Node | None, length: int) -> None:
+        self._old, self._new = old, new
+        self._fade = Fade(length)
+
+    @property
+    def ends(self) -> bool:
+        """Whether nothing is left of it."""
+        return self._new is None
+
+    def process(self, legs: np.ndarray, clock: int) -> None:
+        """Process legs (2, frames) in place."""
+        place = clock
+
+        def old(block: np.ndarray) -> np.ndarray:
+            if self._old is not None:
+                self._old.process(block, clock)
+            return block
+
+        def new(block: np.ndarray) -> np.ndarray:
+            nonlocal place
+            if self._new is not None:
+                self._new.process(block, place)
+            place += block.shape[1]
+            return block
+
+        legs[:] = self._fade.process(legs, old, new)
+
+
+def works(stage: Stage) -> bool:
+    """Whether a stage has anything to do."""
+    if not stage.inserted:
+        return False
+    given_back = stage.level_kept and stage.kept_db != 0.0
+    return given_back or stage.change_only or not kind_of(stage).neutral(stage)
+
+
+def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
+    """The stages that have something to do, each with its plan."""
+    return [(stage, kind_of(stage).plan(stage, context)) for stage in stages if works(stage)]
+
+
+class Line:
+    """Stages in a row, ready to process. `late` is by how many samples what comes in is late."""
+
+    def __init__(self, stages: tuple[Stage, ...], context: Context, late: int = 0) -> None:
+        self.latency = 0
+        self.nodes: list[Node] = []
+        planned = {stage.id: plan for stage, plan in plans(stages, context)}
+        self._places: list[tuple[int, Node | Gliding | None]] = []
+        for stage in stages:
+            node = None
+            if stage.id in planned:
+                node = Node(stage, context, planned[stage.id], late + self.latency)
+                self.latency += node.latency
+                self.nodes.append(node)
+            self._places.append((stage.id, node))
+
+    @property
+    def memory(self) -> int:
+        """Samples after which nothing of what came before is heard any more."""
+        return sum(node.plan.memory for node in self.nodes)
+
+    def find(self, stage: int) -> Node | None:
+        """The stage of that id at work; None if there is none or it has nothing to do."""
+        return next((node for node in self.nodes if node.id == stage), None)
+
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
+        """Process legs (2, frames) in place; the clock counts what went in."""
+        if probe is None:
+            for _, node in self._places:
+                if node is not None:
+                    node.process(legs, clock)
+            return
+        for stage, node in self._places:
+            before = legs.copy() if probe.wants(stage) else None
+            if node is not None:
+                node.process(legs, clock)
+            if before is not None:
+                probe.hear(stage, before, legs)
+        if probe.wants(END):
+            probe.hear(END, legs, legs)
+
+    @property
+    def changing(self) -> bool:
+        """Whether it is going over from an older line within itself."""
+        return any(isinstance(node, Gliding) for _, node in self._places)
+
+    def fits(self, old: "Line") -> bool:
+        """Whether a change from an older line can happen where it is: what stays keeps its order and its time, and
+        what comes or goes takes no time."""
+        here, there = {n.id: n for n in self.nodes}, {n.id: n for n in old.nodes}
+        both = [n.id for n in self.nodes if n.id in there]
+        if both != [n.id for n in old.nodes if n.id in here]:
+            return False
+        in_time = all(
+            here[number].plan.latency == there[number].plan.latency
+            and here[number].late == there[number].late
+            for number in both
+        )
+        alone = [n for n in (*self.nodes, *old.nodes) if (n.id in here) != (n.id in there)]
+        return in_time and not any(node.latency for node in alone)
+
+    def partners(self, old: "Line", upstream: bool) -> dict[int, Node]:
+        """Of which nodes of an older line the state goes on here, by id.
+
+        A stage that holds sound back cannot go on where what it hears has changed: the jump would come out late, when
+        nothing hides it. `upstream` tells whether it has changed before the line.
+        """
+        found: dict[int, Node] = {}
+        there = {node.id: node for node in old.nodes}
+        before = [node.id for node in old.nodes]
+        for place, node in enumerate(self.nodes):
+            partner = there.get(node.id)
+            upstream = upstream or before[: place + 1] != [n.id for n in self.nodes[: place + 1]]
+            if partner is not None and not (upstream and node.latency) and node.goes_on_from(partner):
+                found[node.id] = partner
+            upstream = upstream or partner is None or not node.same(partner)
+        return found
+
+    def carried(self, old: "Line") -> dict[int, Node]:
+        """As `partners`, for a change that happens where it is."""
+        there = {node.id: node for node in old.nodes}
+        return {
+            n.id: there[n.id]
+            for n in self.nodes
+            if n.id in there and (n.same(there[n.id]) or n.goes_on_from(there[n.id]))
+        }
+
+    def take_over(self, partners: dict[int, Node]) -> None:
+        """Go on from the states of an older line's nodes."""
+        for node in self.nodes:
+            if node.id in partners:
+                node.take_over(partners[node.id])
+
+    def glide_from(self, old: "Line", partners: dict[int, Node], length: int) -> None:
+        """Become an older line, which is no longer used, and go over from it where it differs, in `length` frames."""
+        there = {node.id: node for node in old.nodes}
+        ids = [stage for stage, _ in self._places]
+        places: list[tuple[int, Node | Gliding | None]] = []
+        for stage, node in self._places:
+            new, before = (None if node is None else self.find(stage)), there.get(stage)
+            if new is None and before is None:
+                places.append((stage, None))
+            elif new is not None and before is not None and new.same(before):
+                places.append((stage, before))
+                self.nodes[self.nodes.index(new)] = before
+            else:
+                if new is not None and stage in partners:
+                    new.take_over(partners[stage])
+                places.append((stage, Gliding(before, new, length)))
+        # What is gone fades out where it stood: behind the last one before it that is still here.
+        stood = [node.id for node in old.nodes]
+        for k, number in enumerate(stood):
+            if number not in ids:
+                known = [place for place, (stage, _) in enumerate(places) if stage in stood[:k]]
+                places.insert(max(known, default=-1) + 1, (number, Gliding(there[number], None, length)))
+        self._places = places
+
+    def settle(self) -> None:
+        """The change is over: only what is there now goes on."""
+        still = {node.id: node for node in self.nodes}
+        ids = [stage for stage, _ in self._places if stage in still or stage not in self._gone()]
+        self._places = [(stage, still.get(stage)) for stage in ids]
+
+    def _gone(self) -> set[int]:
+        return {stage for stage, node in self._places if isinstance(node, Gliding) and node.ends}
+
+    def unknown(self, partners: dict[int, Node]) -> int:
+        """How far back has to be heard for the stages that cannot go on: also what stands before them has to know."""
+        new = [k for k, node in enumerate(self.nodes) if node.id not in partners]
+        return sum(node.plan.memory + node.latency for node in self.nodes[: new[-1] + 1]) if new else 0

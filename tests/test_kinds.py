@@ -1,0 +1,219 @@
+"""What must hold for every kind of stage, whatever its settings and whatever stands around it."""
+
+import itertools
+import math
+from typing import Any, get_args, get_type_hints
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import RATE
+
+from stonekite.engine.chain import Chain
+from stonekite.engine.strip import StripPlayer
+from stonekite.session.types import Intake, IntakeSide, Output, Split, Strip
+from stonekite.signal.matrix import MATRICES
+from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.registry import KINDS
+from stonekite.stages.settings import settings_of
+
+SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
+SLOWEST_S = 1.0
+"""Settings that remember for longer are drawn again: the tests wait for them."""
+
+
+def drawn(struct: type[msgspec.Struct], rng: np.random.Generator) -> Any:
+    """A struct with all its declared settings at random, evenly along their sliders."""
+    found = {}
+    for name, setting in settings_of(struct).items():
+        if setting.words is not None:
+            found[name] = list(setting.words)[int(rng.integers(len(setting.words)))]
+        elif isinstance(setting.default, bool):
+            found[name] = bool(rng.integers(2))
+        else:
+            found[name] = setting.from_travel(float(rng.uniform()))
+    return struct(**found)
+
+
+def drawn_side(kind, rng: np.random.Generator) -> Any:
+    side = drawn(kind.side, rng)
+    bands = kind.offers.bands
+    if bands is None:
+        return side
+    many = tuple(drawn(bands.band, rng) if rng.random() < 0.8 else None for _ in range(int(rng.integers(5))))
+    return msgspec.structs.replace(side, bands=many)
+
+
+def drawn_stage(tag: str, rng: np.random.Generator, number: int = 7, mixed: bool = True) -> Stage:
+    """A stage of a kind with random settings on random legs, that forgets within SLOWEST_S."""
+    kind = KINDS[tag]
+    while True:
+        sides = {leg: drawn_side(kind, rng) if rng.random() < 0.85 else None for leg in LEGS}
+        if not mixed:
+            sides = {
+                leg: None if s is None else msgspec.structs.replace(s, mix=100.0) for leg, s in sides.items()
+            }
+        more = {}
+        shared = get_type_hints(kind.stage).get("shared")
+        if shared is not None:
+            more["shared"] = drawn(shared, rng)
+        stage = kind.stage(id=number, level_kept=False, **sides, **more)
+        if kind.plan(stage, Context(RATE)).memory < SLOWEST_S * RATE:
+            return stage
+
+
+def nearby(stage: Any, rng: np.random.Generator) -> Stage:
+    """The stage with one setting of one side or band moved, as by a hand on a slider."""
+    legs = [leg for leg in LEGS if getattr(stage, leg) is not None]
+    if not legs:
+        return stage
+    leg = legs[int(rng.integers(len(legs)))]
+    side = getattr(stage, leg)
+    bands = [k for k, band in enumerate(getattr(side, "bands", ())) if band is not None]
+    holder = side.bands[bands[int(rng.integers(len(bands)))]] if bands and rng.random() < 0.8 else side
+    name = list(settings_of(type(holder)))[int(rng.integers(len(settings_of(type(holder)))))]
+    moved = msgspec.structs.replace(holder, **{name: getattr(drawn(type(holder), rng), name)})
+    if holder is not side:
+        moved = msgspec.structs.replace(side, bands=tuple(moved if b is holder else b for b in side.bands))
+    return msgspec.structs.replace(stage, **{leg: moved})
+
+
+def programme(seconds: float, seed: int) -> np.ndarray:
+    """Smooth sound (2, frames): low and middle tones that come and go, different on both sides, and a little noise."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(int(seconds * RATE)) / RATE
+    sound = np.zeros((2, len(t)))
+    for _ in range(10):
+        f, beat = float(np.exp(rng.uniform(np.log(50), np.log(3000)))), rng.uniform(1.0, 5.0)
+        tone = np.sin(2 * np.pi * (f * t + rng.uniform())) * np.sin(np.pi * (beat * t + rng.uniform())) ** 2
+        sound += rng.uniform(0, 0.12, (2, 1)) * tone
+    return sound + 1e-4 * rng.standard_normal(sound.shape)
+
+
+def through(strip: Strip, sound: np.ndarray) -> np.ndarray:
+    return Chain(strip, RATE).process(sound, 0)
+
+
+SECONDS, AT = 7.0, int(2.0 * RATE)
+
+
+def changed(before: Strip, after: Strip, sound: np.ndarray, at: int = AT) -> tuple[np.ndarray, int]:
+    """Sound through a player that goes over from one strip to another; and after how many frames it has to have
+    forgotten."""
+    player = StripPlayer(before, RATE)
+    first = player.process(sound[:, :at], 0)
+    player.update(after, at)
+    second = player.process(sound[:, at:], at)
+    memory = int(0.02 * RATE) + Chain(after, RATE).memory
+    return np.concatenate([first, second], axis=1), memory
+
+
+def off_by_db(out: np.ndarray, wanted: np.ndarray) -> float:
+    """The largest difference in dB of the peak."""
+    peak = max(float(np.abs(wanted).max()), 1e-6)
+    return 20 * math.log10(max(float(np.abs(out - wanted).max()), 1e-15) / peak)
+
+
+def worst_step(out: np.ndarray, old: np.ndarray, new: np.ndarray, at: int) -> float:
+    """How many times the largest step of both sounds a change makes at the most: of the sounds in every row."""
+    late = min(out.shape[1], at + RATE)
+    own = max(float(np.abs(np.diff(sound[:, at - 4800 : late], axis=1)).max()) for sound in (old, new))
+    return float(np.abs(np.diff(out[:, at - 4800 : late], axis=1)).max()) / max(own, 1e-9)
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_any_cut_gives_the_same_bits(kind):
+    for seed in range(6):
+        rng = np.random.default_rng(seed)
+        strip = Strip(split=SPLITS[seed % 4], stages=(drawn_stage(kind, rng), drawn_stage(kind, rng, 8)))
+        sound = programme(0.7, seed)
+        wanted = through(strip, sound)
+        edges = [0, *sorted(rng.integers(0, sound.shape[1], 40).tolist()), 7, 8, sound.shape[1]]
+        chain = Chain(strip, RATE)
+        parts = [chain.process(sound[:, a:b], a) for a, b in itertools.pairwise(sorted(edges))]
+        assert np.array_equal(np.concatenate(parts, axis=1), wanted)
+
+
+def changes_of(kind: str, seed: int) -> tuple[Strip, Strip, str]:
+    """Two strips with a stage of the kind: other settings, or other things around it."""
+    rng = np.random.default_rng([seed, *kind.encode()])
+    one = drawn_stage(kind, rng)
+    split = SPLITS[seed % 4]
+    long = Eq(id=20, upper=EqSide(bands=(Band(gain_db=4.0),)), shared=EqShared(phase="linear"))
+    another = drawn_stage(list(KINDS)[int(rng.integers(len(KINDS)))], rng, 9)
+    what = ("other", "near", "in front", "gone", "late in front", "split", "ends")[seed % 7]
+    before = Strip(split=split, stages=(one, long) if seed % 2 else (another, one))
+    stages: tuple[Stage, ...] = before.stages
+    after = {
+        "other": lambda: tuple(drawn_stage(kind, rng) if s is one else s for s in stages),
+        "near": lambda: tuple(nearby(one, rng) if s is one else s for s in stages),
+        "in front": lambda: (drawn_stage(kind, rng, 11), *stages),
+        "gone": lambda: tuple(s for s in stages if s is not one),
+        "late in front": lambda: (msgspec.structs.replace(long, id=12), *stages),
+    }
+    if what in after:
+        return before, msgspec.structs.replace(before, stages=after[what]()), what
+    if what == "split":
+        return before, msgspec.structs.replace(before, split=SPLITS[(seed + 1) % 4]), what
+    ends = {
+        "intake": Intake(remove_dc=True, left=IntakeSide(delay_ms=float(rng.uniform(0, 3)))),
+        "output": Output(limited=bool(rng.integers(2)), ceiling_db=-9.0),
+    }
+    return before, msgspec.structs.replace(before, **ends), what
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
+    worst, words, loudest, where = -300.0, "", 0.0, ""
+    for seed in range(14):
+        before, after, what = changes_of(kind, seed)
+        sound = programme(SECONDS, seed)
+        out, memory = changed(before, after, sound)
+        old, new = through(before, sound), through(after, sound)
+        assert np.array_equal(out[:, :AT], old[:, :AT])
+        if AT + memory < sound.shape[1] - RATE // 4:
+            off = off_by_db(out[:, AT + memory :], new[:, AT + memory :])
+            if off > worst:
+                worst, words = off, f"{what} (seed {seed})"
+        step = worst_step(out, old, new, AT)
+        if step > loudest:
+            loudest, where = step, f"{what} (seed {seed})"
+    print(f"{kind}: after the memory {worst:.0f} dB, {words}; largest step {loudest:.2f} times, {where}")
+    assert worst <= -120.0
+    assert loudest <= 1.5
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_what_is_no_number_never_leaves_and_is_soon_forgotten(kind):
+    for seed in range(8):
+        rng = np.random.default_rng(seed)
+        ends = Strip(
+            intake=Intake(remove_dc=True, right=IntakeSide(delay_ms=0.5)),
+            output=Output(limited=True, ceiling_db=-3),
+        )
+        strip = msgspec.structs.replace(ends if seed % 2 else Strip(), stages=(drawn_stage(kind, rng),))
+        sound = programme(4.0, seed)
+        broken = sound.copy()
+        for value, at in zip(
+            (np.nan, np.inf, -np.inf, 1e200, -1e300), rng.integers(2000, 30_000, 5), strict=True
+        ):
+            broken[int(rng.integers(2)), at] = value
+        chain = Chain(strip, RATE)
+        out = np.concatenate(
+            [chain.process(broken[:, k : k + 480], k) for k in range(0, broken.shape[1], 480)], axis=1
+        )
+        assert np.isfinite(out).all()
+        start = 30_000 + chain.memory
+        if start < sound.shape[1]:
+            assert off_by_db(out[:, start:], through(strip, sound)[:, start:]) <= -120.0
+
+
+def test_every_setting_of_every_kind_is_drawn():
+    """The tests above mean all settings: none is declared in a way that they do not see."""
+    for kind in KINDS.values():
+        names = set(settings_of(kind.side))
+        fields = {field.name for field in msgspec.structs.fields(kind.side)}
+        assert fields - names <= {"bands"}
+        hint = get_type_hints(kind.stage).get("upper")
+        assert kind.side in get_args(hint)
