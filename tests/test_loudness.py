@@ -8,6 +8,7 @@ import pytest
 import soundfile
 from conftest import noise, sine
 from scipy import signal
+from scipy.signal import windows
 
 from stonekite.files.demo import demo_path
 from stonekite.measure.loudness import Loudness
@@ -149,3 +150,34 @@ def test_a_peak_in_the_last_samples_counts():
     sound = np.zeros((2, 500))
     sound[:, -2:] = 0.9
     assert true_peak_db(sound) > 20 * math.log10(0.95)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 88_200, 96_000, 192_000])
+def test_true_peaks_are_read_right_up_to_half_the_rate(rate):
+    """Tones at simple fractions of the rate, whose samples always stand at the same places, and noise."""
+    worst, where = 0.0, ""
+    fade = windows.tukey(16_384, 0.3)
+    for share in (1 / 8, 1 / 6, 1 / 5, 1 / 4, 1 / 3, 0.4, 0.45, 0.48, 0.495):
+        for phase in (0.0, 0.4, 1.1, 2.0):
+            meter = Peaks(rate)
+            tone = np.sin(2 * np.pi * share * np.arange(16_384) + phase) * fade
+            meter.add(np.stack([tone, 0.5 * tone]))
+            off = abs(20 * np.log10(meter.true_peak()[0]))
+            if off > worst:
+                worst, where = off, f"a tone at {share:.3f} of the rate"
+    for top in (0.7, 0.9, 0.95, 0.98):
+        for seed in range(3):
+            spectrum = np.fft.rfft(np.random.default_rng(seed).standard_normal(16_384))
+            spectrum[int(top * len(spectrum)) :] = 0.0
+            sound = np.fft.irfft(spectrum, 16_384) * fade
+            fine = np.zeros(16_384 * 8 + 1, dtype=complex)
+            fine[:8193] = np.fft.rfft(sound)
+            wanted = 16 * np.abs(np.fft.irfft(fine, 16_384 * 16)).max()
+            meter = Peaks(rate)
+            for start in range(0, 16_384, 1000):
+                meter.add(np.stack([sound, sound])[:, start : start + 1000])
+            off = abs(20 * np.log10(meter.true_peak()[1] / wanted))
+            if off > worst:
+                worst, where = off, f"noise up to {top} of half the rate"
+    print(f"true peaks at {rate} Hz: {worst:.3f} dB off at the most, {where}")
+    assert worst <= 0.1

@@ -59,9 +59,9 @@ def programme(stem: Stem, number: int, frame: int) -> Found:
     wanted = int(_EXCERPT_S * rate)
     warm = min(upstream.memory + inserted.memory, int(_WARMEST_S * rate))
     with open_source(stem.source) as reader:
-        first = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
-        start = max(0, first - warm)
-        raw = reader.read(start, first - start + wanted + upstream.latency)
+        begin = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
+        start = max(0, begin - warm)
+        raw = reader.read(start, begin - start + wanted + upstream.latency)
     heard = upstream.process(raw, start)[:, upstream.latency :]
     made = _through(strip.stages[place], strip.split, heard, rate, start)
     parts = [part[:, -wanted:] for part in (heard, made)]

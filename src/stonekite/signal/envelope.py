@@ -1,9 +1,8 @@
 """How loud a signal is from moment to moment, as detectors hear it: its power by its peaks, or by its mean.
 
 *Peaks*: a tone is at its height twice a period only, and between samples as often as on them. Where a sample is not
-less than its neighbours, the height is that of the tone through all three: with y0 in the middle of y1 and y2, its
-cosine is (y1 + y2) / 2 y0, and its height squared y0^2 + y0^2 (y1 - y2)^2 / (4 y0^2 - (y1 + y2)^2); never more than
-twice y0^2. It is exact for every tone. Then the largest of the last HOLD_S is held: half a period of 50 Hz.
+less than its neighbours, the height is that of the tone through all three (signal/heights.py). Then the largest of the
+last HOLD_S is held: half a period of 50 Hz.
 
 *Mean*: a running mean over one period of the power of a tone of 50 Hz, and another one over that, a little longer, so
 that the ripple of all higher tones is small. Together they hear the last MEANS_S.
@@ -15,6 +14,7 @@ the clock, so that the result does not depend on how a signal is cut.
 import numpy as np
 from numba import njit
 
+from stonekite.signal.heights import height_squared
 from stonekite.signal.lanes import LANES, choose, fma, load, mul, splat, store, zero
 
 HOLD_S = 0.0102
@@ -23,7 +23,6 @@ REACH = 1
 """Samples on each side that the height at a sample is found from."""
 _PARTS = 16
 """The hold is as exact as one part of so many."""
-_TINY = 1e-30
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
@@ -33,14 +32,7 @@ def _heights(joined, lanes, out):
     first, second, third = joined[:size], joined[lanes : lanes + size], joined[2 * lanes : 2 * lanes + size]
     for j in range(size):
         before, middle, now = first[j], second[j], third[j]
-        power = middle * middle
-        apart, together = now - before, now + before
-        more = apart * apart / (4.0 * power - together * together + _TINY)
-        more = more if more > 0.0 else 0.0
-        more = more if more < 1.0 else 1.0
-        more = more if abs(middle) >= abs(before) else 0.0
-        more = more if abs(middle) >= abs(now) else 0.0
-        height = power + power * more
+        height = height_squared(before, middle, now)
         out[j] = height if height > now * now else now * now
 
 

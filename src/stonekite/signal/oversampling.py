@@ -20,8 +20,14 @@ LONG, SHORT = 104, 16
 BETA = 14.0
 _SPAN = SHORT // 2 + 1
 """Samples of each of two rows that a short filter reaches over."""
-UP_LATENCY = LONG // 2 + SHORT // 4
-LATENCY = UP_LATENCY + SHORT // 4 + LONG // 2 - 1
+
+
+def up_latency(long: int = LONG) -> int:
+    """Samples by which the fast signal is late, with a first filter of so many taps."""
+    return long // 2 + SHORT // 4
+
+
+LATENCY = up_latency() + SHORT // 4 + LONG // 2 - 1
 """Samples of the original rate by which what comes back is late."""
 CHUNK = 1024
 """The longest signal that is taken at once, so that the rows stay in the processor's cache."""
@@ -68,15 +74,15 @@ def _move(array, source, count):
 def rise(signal, parts):
     """A signal (frames <= CHUNK,) into the rows of an Up, inside a kernel; `parts` are its `parts`."""
     last, past, halves, rows, taps, weights = parts
-    frames = signal.shape[0]
+    frames, long = signal.shape[0], taps.shape[0]
     _move(rows, last[0], LEAD)
     last[0] = frames
-    past[0, LONG - 1 : LONG - 1 + frames] = signal
-    halves[0, LEAD : LEAD + frames] = past[0, LONG // 2 - 1 : LONG // 2 - 1 + frames]
+    past[0, long - 1 : long - 1 + frames] = signal
+    halves[0, LEAD : LEAD + frames] = past[0, long // 2 - 1 : long // 2 - 1 + frames]
     fir.convolve(past[0], taps, halves[1, LEAD : LEAD + frames])
     _sum_rows(halves, weights, rows, LEAD, frames)
     _move(halves, frames, LEAD)
-    _move(past, frames, LONG - 1)
+    _move(past, frames, long - 1)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -102,12 +108,13 @@ def _short(factor: int) -> np.ndarray:
 
 
 class Up:
-    """One signal to `factor` (4, 8, 16) times its rate.
+    """One signal to `factor` (4, 8, 16, 32) times its rate, `up_latency(long)` samples late.
 
-    The fast signal lies in `rows` from column LEAD on, with as many columns before it that were last.
+    The fast signal lies in `rows` from column LEAD on, with as many columns before it that were last. `long` and `beta`
+    are length and window of the first filter.
     """
 
-    def __init__(self, factor: int) -> None:
+    def __init__(self, factor: int, long: int = LONG, beta: float = BETA) -> None:
         self.factor = factor
         self.rows = np.zeros((factor, _COLUMNS))
         half = factor // 2
@@ -118,15 +125,19 @@ class Up:
                 for k, weight in enumerate(phase):
                     place = k + parity + 1
                     weights[parity * half + q, place % 2, place // 2] = weight
-        past, halves = np.zeros((1, LONG - 1 + CHUNK)), np.zeros((2, _COLUMNS))
+        past, halves = np.zeros((1, long - 1 + CHUNK)), np.zeros((2, _COLUMNS))
         # How many frames came last, what was, the doubled signal, and the filters.
-        self.parts = np.zeros(1, dtype=np.int64), past, halves, self.rows, between(2, LONG, BETA)[0], weights
+        self.parts = np.zeros(1, dtype=np.int64), past, halves, self.rows, between(2, long, beta)[0], weights
 
 
 class Down:
-    """Back from `factor` times the rate, from what lies in `rows` from column LEAD on."""
+    """Back from `factor` times the rate, from what lies in `rows` from column LEAD on.
 
-    def __init__(self, factor: int) -> None:
+    If it is `sharpened`, it gives back what the average over straight lines takes away, which is a sixth of the second
+    difference: a small value and its neighbours come out as 1/6, 4/6, 1/6 of them.
+    """
+
+    def __init__(self, factor: int, *, sharpened: bool = False) -> None:
         self.rows = np.zeros((factor, _COLUMNS))
         half = factor // 2
         weights = np.zeros((2, factor, _SPAN))
@@ -134,7 +145,8 @@ class Down:
             for q, phase in enumerate(_short(factor)):
                 for k, weight in enumerate(phase):
                     place = (k - SHORT // 2 + 1) * half - q + parity * half + SHORT // 4 * factor
-                    if weight:
-                        weights[parity, place % factor, place // factor] = weight / half
+                    for step, share in ((-1, -1 / 6), (0, 4 / 3), (1, -1 / 6)) if sharpened else ((0, 1.0),):
+                        at = place + step
+                        weights[parity, at % factor, at // factor] += share * weight / half
         halves = np.zeros((2, LONG - 1 + _COLUMNS))
         self.parts = self.rows, halves, between(2, LONG, BETA)[0] * 0.5, weights

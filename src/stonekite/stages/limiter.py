@@ -85,20 +85,25 @@ def neutral(stage: Limiter) -> bool:
     return stage.upper is None and stage.lower is None
 
 
-def _window(stage: Limiter, rate: float) -> int:
-    return max(1, round(stage.shared.look_ahead_ms * 1e-3 * rate))
+def _windows(stage: Limiter, rate: float) -> tuple[int, int]:
+    """Look-ahead in samples of the limiter, and of the one behind it (signal/limiting.py)."""
+    return max(1, round(stage.shared.look_ahead_ms * 1e-3 * rate)), round(limiting.SECOND_S * rate)
 
 
-def _latency(stage: Limiter, rate: float) -> tuple[int, int]:
-    late = limiting.latency(_window(stage, rate))
-    return (0 if stage.upper is None else late), (0 if stage.lower is None else late)
+def _latencies(stage: Limiter, rate: float) -> list[tuple[int, int]]:
+    """Of both limiters: by how much they are late on each leg."""
+    on = [0 if side is None else 1 for side in (stage.upper, stage.lower)]
+    first, second = _windows(stage, rate)
+    late = [limiting.latency(first, False), limiting.latency(second, True)]
+    return [(on[0] * samples, on[1] * samples) for samples in late]
 
 
 def plan(stage: Limiter, context: Context) -> Plan:
     sides = [side for side in (stage.upper, stage.lower) if side is not None]
     release = max((side.release_ms for side in sides), default=0.0) * 1e-3
-    late = _latency(stage, context.rate)
-    return Plan(late, int(SETTLED * release * context.rate) + 3 * max(late))
+    first, second = _latencies(stage, context.rate)
+    late = first[0] + second[0], first[1] + second[1]
+    return Plan(late, 2 * int(SETTLED * release * context.rate) + 3 * max(late))
 
 
 class Coefficients:
@@ -115,16 +120,19 @@ class Coefficients:
                 release = float(np.exp(-1.0 / (side.release_ms * 1e-3 * rate)))
                 self.legs.append((gain_of(side.drive_db), gain_of(side.ceiling_db), release))
         self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
-        self.window = _window(stage, rate)
-        self.delays = _latency(stage, rate)
+        self.windows = _windows(stage, rate)
+        self.delays = _latencies(stage, rate)
 
 
 class State:
-    """The limiters of both legs, the sound that waits, and what was done last."""
+    """The limiters of both legs, first and second, the sound that waits for each, and what was done last."""
 
     def __init__(self, coefficients: Coefficients) -> None:
-        self.limiters = [limiting.Limiter(coefficients.window) for _ in LEGS]
-        self.delay = Delay(coefficients.delays)
+        self.limiters = [
+            [limiting.Limiter(window, last) for _ in LEGS]
+            for window, last in zip(coefficients.windows, (False, True), strict=True)
+        ]
+        self.delays = [Delay(delays) for delays in coefficients.delays]
         self.reduction_db = np.zeros(2)
 
 
@@ -137,30 +145,41 @@ def start(coefficients: Coefficients) -> State:
 
 
 def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
-    return copy.deepcopy(state) if (old.window, old.delays) == (new.window, new.delays) else None
+    return copy.deepcopy(state) if (old.windows, old.delays) == (new.windows, new.delays) else None
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+    for row, leg in enumerate(coefficients.legs):
+        if leg is not None and leg[0] != 1.0:
+            block[row] *= leg[0]
+    least = np.ones(2)
+    for limiters, delay in zip(state.limiters, state.delays, strict=True):
+        gains = _gains(limiters, coefficients, block)
+        delay.process(block)
+        for row, gain in enumerate(gains):
+            if gain is not None and len(gain):
+                block[row] *= gain
+                least[row] *= float(gain.min())
+    if block.shape[1]:
+        state.reduction_db = -20.0 * np.log10(np.maximum(least, 1e-6))
+
+
+def _gains(limiters: list[Any], coefficients: Coefficients, block: np.ndarray) -> list[np.ndarray | None]:
+    """Gains (frames,) of each leg, coupled; None for one that passes."""
     gains: list[Any] = [None, None]
 
     def work(row: int) -> None:
         leg = coefficients.legs[row]
         if leg is not None:
-            drive, ceiling, release = leg
-            if drive != 1.0:
-                block[row] *= drive
-            gains[row] = state.limiters[row].gains(block[row], ceiling, release)
+            _, ceiling, release = leg
+            gains[row] = limiters[row].gains(block[row], ceiling, release)
 
     on_both(work, block.shape[1])
     if coefficients.coupling:
-        least = np.minimum(gains[0], gains[1])
+        both = np.minimum(gains[0], gains[1])
         share = coefficients.coupling
-        gains = [(1.0 - share) * gain + share * least for gain in gains]
-    state.delay.process(block)
-    for row, gain in enumerate(gains):
-        if gain is not None and len(gain):
-            block[row] *= gain
-            state.reduction_db[row] = -20.0 * np.log10(max(float(gain.min()), 1e-6))
+        gains = [(1.0 - share) * gain + share * both for gain in gains]
+    return gains
 
 
 def meter(state: State) -> np.ndarray:
