@@ -2,6 +2,7 @@
 
 import itertools
 
+import msgspec
 import numpy as np
 import pytest
 from conftest import RATE, noise, sine, write_wav
@@ -28,7 +29,7 @@ from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate, GateSide
 from stonekite.stages.limiter import Limiter, LimiterSide
-from stonekite.stages.registry import KINDS
+from stonekite.stages.registry import KINDS, heard_response
 from stonekite.stages.width import Width, WidthShared, WidthSide, crossover
 
 LEFT_RIGHT = Split(mode="left-right")
@@ -180,6 +181,85 @@ def test_matched_legs_turn_alike_and_keep_their_magnitudes():
     assert np.abs(20 * np.log10(np.abs(lower[heard] / wanted[heard]))).max() < 0.05
     assert np.abs(np.angle(lower[heard] / upper[heard])).max() < 0.005
     assert np.abs(np.angle(lower[heard] / wanted[heard])).max() < 0.005
+
+
+STEEP = {
+    "low-pass 48": bands(Band(shape="low-pass", frequency_hz=200, slope=48)),
+    "high-pass 48": bands(Band(shape="high-pass", frequency_hz=1000, slope=48)),
+    "twice 48": bands(*[Band(shape="high-pass", frequency_hz=300, slope=48)] * 2),
+    "high-pass 12": bands(Band(shape="high-pass", frequency_hz=100, slope=12)),
+    "high-pass 6": bands(Band(shape="high-pass", frequency_hz=500, slope=6)),
+    "high-pass 18": bands(Band(shape="high-pass", frequency_hz=1000, slope=18)),
+    "notch": bands(Band(shape="notch", frequency_hz=1000, q=4)),
+    "low notch": bands(Band(shape="notch", frequency_hz=60, q=12)),
+    "deep bell": bands(Band(frequency_hz=100, q=12, gain_db=-24)),
+    "many": bands(*(b for b in random_eq(4))),
+}
+
+
+@pytest.mark.parametrize("name", list(STEEP))
+def test_matched_legs_stay_flat_beside_steep_cuts_and_are_drawn_as_they_play(name):
+    stage = Eq(id=2, upper=None, lower=STEEP[name], shared=EqShared(phase="matched"))
+    f, spectra = impulse_spectrum(Strip(split=LEFT_RIGHT, stages=(stage,)))
+    heard = (f >= 20) & (f < 20_000)
+    flat = np.abs(20 * np.log10(np.abs(spectra[0][heard]))).max()
+    wanted = signal.sosfreqz(np.insert(side_sections(STEEP[name], RATE), 3, 1.0, axis=1), f, fs=RATE)[1]
+    loud = heard & (np.abs(wanted) > 10 ** (-20 / 20))
+    off = np.abs(20 * np.log10(np.abs(spectra[1][loud] / wanted[loud]))).max()
+    apart = np.abs(np.angle(spectra[1][loud] / spectra[0][loud])).max()
+    some = heard & (np.arange(len(f)) % 37 == 0)
+    drawn = KINDS["eq"].response(stage, "lower", f[some], RATE)
+    drawn_off = np.abs(np.abs(drawn) - np.abs(spectra[1][some])).max()
+    print(f"{name}: {flat:.3f} dB, its own {off:.2f} dB, apart by {apart:.4f}, drawn {drawn_off:.5f} off")
+    assert flat < 0.1 and off < 0.5 and apart < 0.02
+    assert drawn_off < 2e-3
+
+
+@pytest.mark.parametrize("name", ["notch", "low notch", "many"])
+def test_linear_phase_is_drawn_as_it_plays(name):
+    stage = Eq(id=2, upper=STEEP[name], lower=None, shared=EqShared(phase="linear"))
+    f, spectra = impulse_spectrum(Strip(split=LEFT_RIGHT, stages=(stage,)))
+    some = (f >= 20) & (f < 20_000) & (np.arange(len(f)) % 37 == 0)
+    drawn = KINDS["eq"].response(stage, "upper", f[some], RATE)
+    assert np.abs(np.abs(drawn) - np.abs(spectra[0][some])).max() < 2e-3
+
+
+@pytest.mark.parametrize("mix", [20, 50, 80])
+def test_a_mix_of_matched_legs_has_no_comb(mix):
+    """What is dry has turned as what is wet has: the sum of both magnitudes comes out, and the legs stay together."""
+    side = msgspec.structs.replace(STEEP["high-pass 48"], mix=mix)
+    stage = Eq(id=2, upper=side, lower=bands(Band(gain_db=6), mix=mix), shared=EqShared(phase="matched"))
+    f, spectra = impulse_spectrum(Strip(split=LEFT_RIGHT, stages=(stage,)))
+    heard = (f >= 20) & (f < 20_000)
+    own = [
+        np.abs(signal.sosfreqz(np.insert(side_sections(s, RATE), 3, 1.0, axis=1), f, fs=RATE)[1])
+        for s in (side, stage.lower)
+    ]
+    for row in range(2):
+        wanted = 1 + mix / 100 * (own[row] - 1)
+        assert np.abs(20 * np.log10(np.abs(spectra[row][heard]) / wanted[heard])).max() < 0.1
+        drawn = heard_response(stage, ("upper", "lower")[row], f[heard][::97], RATE)
+        assert np.abs(np.abs(drawn) - wanted[heard][::97]).max() < 2e-3
+    assert np.abs(np.angle(spectra[0][heard] / spectra[1][heard])).max() < 0.02
+
+
+@pytest.mark.parametrize("slope", [12, 24, 48])
+@pytest.mark.parametrize("mix", [10, 50, 90])
+@pytest.mark.parametrize("split", [LEFT_RIGHT, Split()])
+def test_a_centred_sound_stays_at_its_level_where_the_low_end_is_mono(slope, mix, split):
+    stage = Width(
+        id=2,
+        upper=WidthSide(mix=mix),
+        lower=WidthSide(mix=mix),
+        shared=WidthShared(mono_below=True, mono_hz=120, slope=slope),
+    )
+    size = 1 << 16
+    centre = np.zeros((2, size))
+    centre[:, 0] = 1.0
+    level = 20 * np.log10(np.abs(np.fft.rfft(through(Strip(split=split, stages=(stage,)), centre), axis=1)))
+    assert np.abs(level[:, 20:]).max() < 0.01
+    high = np.fft.rfft(through(Strip(split=split, stages=(stage,)), centre)[0])[12_000]
+    assert abs(np.angle(high)) < 0.1  # and nothing above it is upside down
 
 
 @pytest.mark.parametrize("phase", ["minimum", "matched"])
