@@ -9,8 +9,9 @@ from html.parser import HTMLParser
 import msgspec
 import numpy as np
 import pytest
+import soxr
 from click.testing import CliRunner
-from conftest import noise, session_on, sine, write_wav
+from conftest import RATE, noise, session_on, sine, write_wav
 from scipy import stats
 from test_measures import done
 
@@ -209,3 +210,36 @@ def test_verdicts_of_blind_tests():
         "Version 1 preferred to Version 2 in 3 of 3 trials (stopped early: 5 were planned); without a preference, so uneven "
         "a result comes with a probability of 0.25."
     )
+
+
+def compared(a, b):
+    return done(compare(a, b))
+
+
+def test_an_excerpt_fits_its_whole_and_an_offset_of_25_seconds_is_found(tmp_path):
+    whole = noise(40.0, seed=6)
+    long = write_wav(tmp_path / "whole.wav", whole, subtype="FLOAT")
+    part = write_wav(tmp_path / "part.wav", -0.5 * whole[:, 25 * RATE : 32 * RATE], subtype="FLOAT")
+    for first, second, samples in ((long, part, -25 * RATE), (part, long, 25 * RATE)):
+        found = compared(first, second)
+        assert (found.match.samples, found.match.polarity) == (samples, -1)
+        assert found.residual_db["all"] < -120
+    unrelated = write_wav(tmp_path / "other.wav", noise(12.0, seed=77), subtype="FLOAT")
+    found = compared(long, unrelated)
+    assert not found.match.found and np.isnan(found.residual_db["all"])
+
+
+def test_the_same_at_two_rates_leaves_nothing_up_to_20_khz(tmp_path):
+    t = np.arange(6 * 48_000) / 48_000
+    sound = sum(
+        np.sin(2 * np.pi * f * t + f) * np.exp(-((t * 1.7 + f) % 1)) for f in (110, 441, 1310, 5003, 12_007)
+    )
+    fade = np.minimum(1.0, np.minimum(t, t[::-1]) * 20)
+    high = 0.1 * np.stack([sound, np.roll(sound, 30)]) * fade
+    low = soxr.resample(high.T, 48_000, 44_100, quality="VHQ").T
+    a = write_wav(tmp_path / "a.wav", low, rate=44_100, subtype="DOUBLE")
+    b = write_wav(tmp_path / "b.wav", high, subtype="DOUBLE")
+    for first, second in ((a, b), (b, a)):
+        level = compared(first, second).residual_db["all"]
+        print(f"{first.name} against {second.name}: {level:.1f} dB left")
+        assert level <= -90

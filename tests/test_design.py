@@ -127,3 +127,22 @@ def test_the_filter_stage_is_butterworth_at_every_slope(rate, slope):
             worst = max(worst, np.abs(made - wanted)[heard].max())
     print(f"{slope} dB per octave at {rate} Hz: worst {worst:.3f} dB")
     assert worst <= 0.1
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000])
+def test_narrow_shelves_next_to_20_khz_follow_their_prototypes(rate):
+    """Wherever the sliders go: Q to 12, corners to 20 kHz, gains to 24 dB."""
+    rng = np.random.default_rng(rate)
+    worst, where = 0.0, ""
+    for k in range(120):
+        kind = ("low-shelf", "high-shelf")[k % 2]
+        f0 = float(np.exp(rng.uniform(np.log(9000), np.log(20_000))))
+        q, gain = float(np.exp(rng.uniform(np.log(2), np.log(12)))), float(rng.uniform(-24, 24))
+        made = 20 * np.log10(
+            np.abs(design.response(design.sections(kind, f0, gain, q, rate), FREQUENCIES, rate))
+        )
+        miss = np.abs(made - prototype_db(kind, f0, gain, q, FREQUENCIES)).max()
+        if miss > worst:
+            worst, where = miss, f"{kind} {f0:.0f} Hz, {gain:.1f} dB, Q {q:.1f}"
+    print(f"shelves at {rate} Hz: {worst:.3f} dB off at the most, {where}")
+    assert worst <= 0.1

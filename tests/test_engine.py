@@ -8,6 +8,7 @@ from conftest import RATE, noise, session_on, sine, write_wav
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
+from test_kinds import drawn_stage, programme
 
 from stonekite.engine import line as line_module
 from stonekite.engine.chain import Chain, Tap
@@ -19,7 +20,9 @@ from stonekite.files.audio import Reader
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode
 from stonekite.stages.base import Kind, Plan, Side, Stage, never
+from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.eq import Band, Eq, EqSide, side_sections
+from stonekite.stages.registry import KINDS
 
 SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
 
@@ -358,3 +361,31 @@ def test_an_empty_session_renders_bit_for_bit(recording):
         source = reader.read(0, reader.facts.frames)
         out = np.concatenate([o for _, o in rendered(reader, session.stems[0].strip)], axis=1)
     assert np.array_equal(out, source)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
+    """Whatever the kinds remember: detectors with slow releases, long filters, all of them in a row."""
+    rng = np.random.default_rng(seed)
+    kinds = list(KINDS)
+    stages = tuple(
+        drawn_stage(kinds[int(rng.integers(len(kinds)))], rng, number, slowest_s=8.0)
+        for number in range(2, 5)
+    )
+    if seed % 3 == 0:
+        slow = CompressorSide(threshold_db=-45, ratio=8, release_ms=900, adaptive=True)
+        stages = (*stages, Compressor(id=9, upper=slow, lower=slow))
+    strip = Strip(split=SPLITS[seed % 4], stages=stages)
+    sound = programme(24.0, seed) * np.linspace(1.0, 0.4, int(24.0 * RATE))
+    path = write_wav(tmp_path / "a.wav", sound, subtype="DOUBLE")
+    start = 20 * RATE
+    with Reader(path) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, strip)], axis=1)
+        playback = Playback(reader, strip)
+        playback.seek(start)
+        playback.play()
+        out = np.concatenate([playback.read(512) for _ in range(100)], axis=1)
+    there = wanted[:, start + 480 : start + out.shape[1]]
+    off = 20 * np.log10(np.abs(out[:, 480:] - there).max() / np.abs(there).max() + 1e-15)
+    print(f"from the middle on: {off:.0f} dB of the peak")
+    assert off <= -90.0

@@ -19,6 +19,7 @@ from stonekite.engine.overview import STRETCH, Overview, sketch
 from stonekite.files import components
 from stonekite.files.audio import AudioError, ChannelsNeeded, Reader, Writer, facts, fingerprint
 from stonekite.session.types import Leg, Strip
+from stonekite.signal.matrix import MATRICES
 from stonekite.signal.quantise import to_integers
 
 
@@ -183,7 +184,7 @@ def test_a_cancelled_export_leaves_nothing_and_keeps_the_old_file(tmp_path):
 
 def test_the_source_is_never_written_to_and_nothing_is_overwritten_unasked(tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(0.1))
-    with pytest.raises(AudioError, match="the recording itself"):
+    with pytest.raises(AudioError, match="a recording of this session"):
         list(export(session_on(path), path, force=True))
     (tmp_path / "b.wav").write_text("old")
     with pytest.raises(AudioError, match="exists already"):
@@ -233,7 +234,7 @@ def test_round_trip_through_real_files_is_bit_exact(tmp_path, matrix, subtype):
 def test_components_are_small_floats_where_that_is_exact(tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(0.1))
     for matrix, subtype in (("half-sum", "FLOAT"), ("raised-side", "FLOAT"), ("equal-power", "DOUBLE")):
-        paths = components.write_components(path, tmp_path, matrix=matrix, force=True)
+        paths = components.write_components(path, tmp_path, matrix=matrix, force=True).paths
         assert {facts(p).subtype for p in paths} == {subtype}
 
 
@@ -291,3 +292,39 @@ def test_a_huge_file_opens_at_once_and_in_little_memory(tmp_path):
         assert reader.read(frames - 10, 100).shape == (2, 10)
     assert fingerprint(path)
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 50_000
+
+
+SUBTYPES = ["PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE"]
+
+
+@pytest.mark.parametrize("subtype", SUBTYPES)
+@pytest.mark.parametrize("matrix", MATRICES)
+def test_every_round_trip_is_exact_or_said_beforehand(tmp_path, subtype, matrix):
+    rng = np.random.default_rng(5)
+    sound = rng.uniform(-1, 1, (2, 20_000)) * 10 ** rng.uniform(-5, 0, (2, 20_000))
+    sound[:, :3] = [[1.0, -1.0, 1.0], [-1.0, -1.0, 1.0]]
+    path = write_wav(tmp_path / "tape.wav", sound, subtype=subtype)
+    source = facts(path)
+    kind = components.exact_bits(source, matrix)
+    made = components.write_components(path, tmp_path / ".", matrix=matrix)
+    back, overs = components.join_components(made.paths, tmp_path / "back.wav")
+    with Reader(path) as one, Reader(back) as two:
+        changed = int(np.count_nonzero(one.read(0, 30_000) != two.read(0, 30_000)))
+    exact, _ = components.roundtrip(path, matrix, tmp_path)
+    assert exact == (changed == 0) and made.changed == changed
+    assert changed == 0 or components.loss(source, matrix, kind) is not None
+    assert subtype == "DOUBLE" or changed == 0
+    assert overs == made.overs == 0
+
+
+def test_parts_of_two_encodings_are_not_joined_without_a_word(tmp_path):
+    path = write_wav(tmp_path / "quay.wav", noise(0.5))
+    (tmp_path / "old").mkdir()
+    old = components.write_components(path, tmp_path / "old", matrix="half-sum")
+    new = components.write_components(path, tmp_path, matrix="raised-side")
+    mixed = [new.paths[0], old.paths[1]]
+    with pytest.raises(AudioError, match="not encoded together"):
+        components.join_components(mixed, tmp_path / "back.wav")
+    components.join_components(mixed, tmp_path / "back.wav", matrix="half-sum")
+    with pytest.raises(AudioError, match="one of the files"):
+        components.join_components(new.paths, new.paths[0], force=True)

@@ -45,21 +45,17 @@ def drawn_side(kind, rng: np.random.Generator) -> Any:
     return msgspec.structs.replace(side, bands=many)
 
 
-def drawn_stage(tag: str, rng: np.random.Generator, number: int = 7, mixed: bool = True) -> Stage:
-    """A stage of a kind with random settings on random legs, that forgets within SLOWEST_S."""
+def drawn_stage(tag: str, rng: np.random.Generator, number: int = 7, slowest_s: float = SLOWEST_S) -> Stage:
+    """A stage of a kind with random settings on random legs, that forgets within so many seconds."""
     kind = KINDS[tag]
     while True:
         sides = {leg: drawn_side(kind, rng) if rng.random() < 0.85 else None for leg in LEGS}
-        if not mixed:
-            sides = {
-                leg: None if s is None else msgspec.structs.replace(s, mix=100.0) for leg, s in sides.items()
-            }
         more = {}
         shared = get_type_hints(kind.stage).get("shared")
         if shared is not None:
             more["shared"] = drawn(shared, rng)
         stage = kind.stage(id=number, level_kept=False, **sides, **more)
-        if kind.plan(stage, Context(RATE)).memory < SLOWEST_S * RATE:
+        if kind.plan(stage, Context(RATE)).memory < slowest_s * RATE:
             return stage
 
 

@@ -183,3 +183,19 @@ def test_clipped_samples_are_counted_whatever_the_block_size(block):
     row = np.array([0.1, 1, 1, 1, 0.9, -1, -1, 0.95, 0.95, 0.95, 0.95, 0.2, 0.5, 0.5, 0.5, -1, -1, -1])
     found = looked_at(np.stack([row, 0.5 * row]), block=block)
     assert found.components["left"].clipped == 3 + 4 + 3 and found.components["right"].clipped == 0
+
+
+@pytest.mark.parametrize("bleed_db", [-31.0, -34.0, -40.0])
+def test_two_tracks_that_run_into_each_other_a_little_are_still_two(bleed_db):
+    for seed in (21, 31, 41):
+        tracks = np.stack([music(seed, seconds=20.0)[0], music(seed + 1, seconds=20.0)[1]])
+        tracks /= np.std(tracks, axis=1, keepdims=True) * 10
+        assert "unrelated" in said(tracks + 10 ** (bleed_db / 20) * tracks[::-1])
+
+
+@pytest.mark.parametrize("hertz", [0.3, 0.7, 1.0, 2.3, 7.0])
+def test_rumble_is_no_offset(hertz):
+    t = np.arange(int(9.7 * RATE)) / RATE
+    rumble = 0.05 * np.sin(2 * np.pi * hertz * t + 0.4)
+    assert "offset" not in said(music(7, seconds=9.7) + rumble)
+    assert "offset" in said(music(7, seconds=9.7) + 0.1 * rumble + 0.02)

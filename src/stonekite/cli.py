@@ -1,6 +1,7 @@
 """The command line. Nothing here imports Qt unless a window is asked for."""
 
 import json
+import signal
 import sys
 import tempfile
 from collections.abc import Callable
@@ -34,7 +35,10 @@ class _Commands(click.Group):
 )
 @click.version_option(__version__, prog_name="Stone Kite")
 def main() -> None:
-    pass
+    # A log-out or shutdown ends a command as Ctrl-C does: what it was writing is removed.
+    for number in (signal.SIGTERM, signal.SIGHUP):
+        if signal.getsignal(number) is signal.SIG_DFL:
+            signal.signal(number, lambda got, _: sys.exit(128 + got))
 
 
 def _faults(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -154,12 +158,7 @@ def measure(audio: Path, channels: str | None, as_json: bool) -> None:
             done += block.shape[1]
             progress(done / reader.facts.frames)
         found = alignment.offset()
-        if reader.repaired:
-            click.echo(
-                f"stonekite: {reader.repaired} samples of “{audio.name}” are not numbers or absurdly large; "
-                "they were measured as silence.",
-                err=True,
-            )
+        _warn_of_damage(reader.repaired, audio)
         offset = {"samples": found.samples, "polarity": found.polarity, "confidence": found.confidence}
         _say({**plain(summary.figures()), "offset": offset}, as_json)
 
@@ -183,13 +182,16 @@ def encode(
     audio: Path, folder: Path, matrix: Any, layout: str, bits: Any, force: bool, as_json: bool
 ) -> None:
     """Write mid and side of a stereo file as component files."""
-    from stonekite.files.components import loss_of_integers, write_components
+    from stonekite.files.audio import facts
+    from stonekite.files.components import exact_bits, loss, write_components
 
-    if bits in ("16", "24"):
-        click.echo(f"stonekite: {loss_of_integers(bits, matrix)}", err=True)
+    source = facts(audio)
+    lost = loss(source, matrix, bits or exact_bits(source, matrix))
+    if lost is not None:
+        click.echo(f"stonekite: {lost}", err=True)
     folder.mkdir(parents=True, exist_ok=True)
     with _progress("Encoding") as progress:
-        paths = write_components(
+        made = write_components(
             audio,
             folder,
             matrix=matrix,
@@ -198,7 +200,23 @@ def encode(
             force=force,
             progress=progress,
         )
-    _written(paths, as_json)
+    _warn_of_overs(made.overs)
+    _warn_of_damage(made.repaired, audio)
+    if made.changed and lost is None:
+        click.echo(
+            f"stonekite: {made.changed} samples will not come back bit for bit: sums of floats of very different "
+            "size do not fit any float.",
+            err=True,
+        )
+    _written(made.paths, as_json, overs=made.overs, changed=made.changed)
+
+
+def _warn_of_damage(count: int, audio: Path) -> None:
+    if count:
+        click.echo(
+            f"stonekite: {count} samples of “{audio.name}” are not numbers or absurdly large; they were read as silence.",
+            err=True,
+        )
 
 
 def _written(paths: list[Path], as_json: bool, **more: Any) -> None:
@@ -318,7 +336,8 @@ def render(
             else:
                 progress(step)
     _warn_of_overs(done.overs)
-    _written(done.paths, as_json, overs=done.overs, dithered=done.dithered)
+    _warn_of_damage(done.repaired, Path(loaded.stems[0].source.path))
+    _written(done.paths, as_json, overs=done.overs, dithered=done.dithered, repaired=done.repaired)
 
 
 @main.command()
@@ -351,14 +370,21 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
                 break
     if report is not None:
         write(of_files(a, b, found), report)
-    left = found.residual_db
+    left, fits = found.residual_db, found.match.found
+    if not fits:
+        click.echo(
+            f"stonekite: “{a.name}” and “{b.name}” do not fit each other (confidence "
+            f"{found.match.confidence:.2f}): there is no delay, polarity or residual to tell.",
+            err=True,
+        )
     _say(
         {
             "a": scalars(found.a),
             "b": scalars(found.b),
             "level_match_db": plain(found.level_match_db),
-            "offset_samples": found.match.samples if found.match.found else None,
-            "polarity": found.match.polarity,
+            "offset_samples": found.match.samples if fits else None,
+            "polarity": found.match.polarity if fits else None,
+            "confidence": found.match.confidence,
             "residual_db": plain(left["all"]),
             "residual_components_db": {name: plain(left[name]) for name in left if name != "all"},
         },

@@ -13,10 +13,23 @@ def write_frame(file: BinaryIO, value: Any) -> None:
     file.flush()
 
 
+MOST_BYTES = 1 << 28
+"""No value is longer: a longer one is a broken frame."""
+
+
 def read_frame(file: BinaryIO, kind: Any) -> Any:
-    """The next value of the given type, or None at the end."""
+    """The next value of the given type, or None at the end, which a frame that cannot be read is, too: nothing behind it
+    could be understood."""
     head = file.read(4)
     if len(head) < 4:
         return None
-    body = file.read(struct.unpack("<I", head)[0])
-    return msgspec.msgpack.decode(body, type=kind)
+    size = struct.unpack("<I", head)[0]
+    if size > MOST_BYTES:
+        return None
+    body = file.read(size)
+    if len(body) < size:
+        return None
+    try:
+        return msgspec.msgpack.decode(body, type=kind)
+    except (msgspec.DecodeError, RecursionError, UnicodeDecodeError):
+        return None

@@ -1,24 +1,30 @@
 """Two recordings compared: measures of each, what turns one into the other, and what is left beyond that."""
 
+import math
 from collections.abc import Generator
 from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
+import numpy as np
+
 from stonekite.engine.ahead import ahead
 from stonekite.engine.subjects import Subject, measured
 from stonekite.files.audio import BLOCK, Reader, facts, pick_channels
 from stonekite.files.resampled import at_rate
-from stonekite.measure.matching import REACH_S, Match, Residual, match
+from stonekite.measure.matching import EXCERPT_S, REACH_S, Match, Residual, match
 from stonekite.measure.measures import Measures
 from stonekite.session.types import Source
 
+CONVERTED = 0.925
+"""Of what can be compared at a rate, so much is left of what was brought to it from another one: 19.7 kHz of 44.1 kHz."""
 _MEASURING = 0.4
 """Share of the work that each of the measurements is."""
 
 
 class Comparison(NamedTuple):
-    """`level_match_db` is what the second one has to be turned up by; `residual_db` has "all" and the components."""
+    """`level_match_db` is what the second one has to be turned up by; `residual_db` has "all" and the components:
+    not-a-number where they do not fit, and there is nothing to take away."""
 
     a: Measures
     b: Measures
@@ -60,12 +66,27 @@ def compare(a: Path, b: Path) -> Generator[float, None, Comparison]:
     if one.integrated_lufs is not None and two.integrated_lufs is not None:
         level = one.integrated_lufs - two.integrated_lufs
     with Reader(a, first.channels) as left, at_rate(Reader(b, second.channels), first.rate) as right:
-        start = max(0, int((_loudest_s(one) - REACH_S) * first.rate))
-        count = int(2 * REACH_S * first.rate)
-        found = match(left.read(start, count), right.read(start, count))
-        residual = Residual(found)
-        frames, heard = min(left.facts.frames, right.facts.frames), 0
-        both = zip(left.blocks(BLOCK, 0, frames), right.blocks(BLOCK, 0, frames), strict=False)
+        excerpt, reach = int(EXCERPT_S * first.rate), int(REACH_S * first.rate)
+        # From the same place on in both: what is before the excerpt of the first one is silence to it.
+        start = max(0, int(_loudest_s(one) * first.rate) - excerpt // 2)
+        before = min(start, reach)
+        mine = left.read(start, excerpt)
+        theirs = right.read(start - before, before + excerpt + reach)
+        found = match(np.pad(mine, ((0, 0), (before, 0))), theirs)
+        whole = math.floor(found.samples) if found.found else 0
+        share = 1.0
+        if second.rate != first.rate:  # a converter lets through a little less than half of the lower rate
+            share = CONVERTED * min(1.0, second.rate / first.rate)
+        residual = Residual(found._replace(samples=found.samples - whole), share)
+        mine_from, theirs_from = max(0, -whole), max(0, whole)
+        frames, heard = min(left.facts.frames - mine_from, right.facts.frames - theirs_from), 0
+        if not found.found:
+            frames = 0  # there is nothing that one could take away from the other
+        both = zip(
+            left.blocks(BLOCK, mine_from, mine_from + frames),
+            right.blocks(BLOCK, theirs_from, theirs_from + frames),
+            strict=False,
+        )
         with closing(ahead(iter(both))) as blocks:
             for mine, theirs in blocks:
                 length = min(mine.shape[1], theirs.shape[1])

@@ -11,6 +11,7 @@ import numpy as np
 from stonekite.engine.ahead import ahead
 from stonekite.engine.chain import Chain
 from stonekite.engine.render import open_source, rendered
+from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.types import Session
 from stonekite.signal.matrix import component
@@ -63,14 +64,15 @@ def export(
     split = stem.strip.split
     names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
     names["all"] = names["component"]
-    with open_source(stem.source) as reader, ExitStack() as files:
+    with open_source(stem.source) as reader, Together() as together, ExitStack() as files:
         source = reader.facts
         target_rate = rate or source.rate
         chain = Chain(stem.strip, source.rate)
         dithered = dither and needs_dither(chain, source, bits, rate)
         out_frames = source.frames * target_rate // source.rate
-        if stem.source.generator is None and path.exists() and path.samefile(source.path):
-            raise AudioError(f"“{path.name}” is the recording itself: choose another name.")
+        wanted = [path] if parts in ("result", "all") else []
+        wanted += [component_path(path, name) for name in names[parts]]
+        _refuse_inputs(session, wanted)
 
         def writer(where: Path, channels: int) -> Writer:
             return files.enter_context(
@@ -82,6 +84,7 @@ def export(
                     dither=dithered,
                     force=force,
                     frames=out_frames,
+                    together=together,
                 )
             )
 
@@ -101,6 +104,16 @@ def export(
         overs = sum(w.overs for w in writers)
         finished = Exported([w.path for w in writers], overs, reader.repaired, dithered)
     yield finished
+
+
+def _refuse_inputs(session: Session, paths: list[Path]) -> None:
+    """Raises AudioError if one of the files to write is one that the session is made from."""
+    sources = [stem.source for stem in session.stems] + [reference.source for reference in session.references]
+    for path in paths:
+        for source in sources:
+            used = Path(source.path)
+            if source.generator is None and path.exists() and used.exists() and path.samefile(used):
+                raise AudioError(f"“{path.name}” is a recording of this session: choose another name.")
 
 
 def _write(stereo: Writer | None, singles: dict[str, Writer], block: np.ndarray) -> None:

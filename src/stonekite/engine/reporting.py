@@ -24,8 +24,13 @@ def of_files(a: Path, b: Path, found: Comparison) -> Report:
     if found.match.found:
         late = figure(found.match.samples, 3, True)
         turned = ", upside down" if found.match.polarity < 0 else ""
-        lines.append(f"{b.name} is late by {late} samples{turned}")
-    for name, level in found.residual_db.items():
+        lines.append(f"{b.name} is late by {late} samples{turned} (confidence {found.match.confidence:.2f})")
+    else:
+        lines.append(
+            f"The recordings do not fit each other (confidence {found.match.confidence:.2f}): there is no delay, "
+            "polarity or residual to tell"
+        )
+    for name, level in found.residual_db.items() if found.match.found else ():
         words = "nothing" if level == float("-inf") else f"{figure(level, 1)} dB"
         lines.append(f"Residual, {'all' if name == 'all' else name.capitalize()}: {words}")
     return Report(

@@ -1,16 +1,17 @@
 """Reading and writing audio files through libsndfile. Arrays are float64, shape (2, frames)."""
 
 import hashlib
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Literal, Self
+from typing import Any, Literal, Self
 
 import numpy as np
 import soundfile
 
-from stonekite.files.atomic import replacing
+from stonekite.files.atomic import Together, replacing
 from stonekite.lazy import lazy
 from stonekite.signal.sanity import damaged
 
@@ -19,6 +20,11 @@ quantise = lazy("stonekite.signal.quantise")
 Bits = Literal["16", "24", "32f", "64f"]
 
 FORMATS = {".wav": "WAV", ".flac": "FLAC", ".aiff": "AIFF", ".aif": "AIFF", ".ogg": "OGG"}
+LEAST_RATE, MOST_RATE = 1_000, 1_000_000
+"""Sample rates in Hz that can be worked with."""
+MOST_FRAMES = 1 << 37
+"""Eight days at 192 kHz."""
+MOST_CHANNELS = 1024
 READABLE = (".wav", ".flac", ".aiff", ".aif", ".ogg", ".mp3")
 BLOCK = 16384
 
@@ -34,7 +40,7 @@ class ChannelsNeeded(AudioError):
     """The file has more than two channels and it was not said which two to use."""
 
     def __init__(self, path: Path, count: int) -> None:
-        super().__init__(f"“{path.name}” has {count} channels: say which two to use.")
+        super().__init__(f"“{shown_name(path)}” has {count} channels: say which two to use.")
         self.path = path
         self.count = count
 
@@ -66,9 +72,28 @@ def facts(path: Path) -> Facts:
         )
 
 
+def opened_sound(path: Path, mode: str = "r", **more: Any) -> soundfile.SoundFile:
+    """A sound file, opened by its name's bytes: names on old disks are not always UTF-8. Raises what soundfile does."""
+    if mode == "r" and path.suffix.lower() == ".raw":
+        raise TypeError("no header")
+    name = str(path)
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        descriptor = os.open(path, os.O_RDONLY if mode == "r" else os.O_RDWR | os.O_CREAT | os.O_TRUNC, 0o666)
+        return soundfile.SoundFile(descriptor, mode, closefd=True, **more)
+    return soundfile.SoundFile(name, mode, **more)
+
+
+def shown_name(path: Path) -> str:
+    """A file's name as it can be shown: what is not UTF-8 is replaced, and long names are cut in the middle."""
+    name = path.name.encode(errors="surrogateescape").decode(errors="replace")
+    return name if len(name) <= 120 else f"{name[:80]}…{name[-35:]}"
+
+
 @contextmanager
 def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
-    name = f"“{path.name}”"
+    name = f"“{shown_name(path)}”"
     if not path.exists():
         raise AudioError(f"{name} is not there.")
     if path.is_dir():
@@ -81,15 +106,23 @@ def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     except OSError as error:
         raise AudioError(f"{name} cannot be opened: {(error.strerror or '').lower()}.") from None
     try:
-        file = soundfile.SoundFile(str(path))
-    except (soundfile.LibsndfileError, RuntimeError) as error:
-        text = getattr(error, "error_string", str(error)).rstrip(".")
-        raise AudioError(f"{name} is not an audio file that can be read ({text}).") from None
+        file = opened_sound(path)
+    except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
+        # Without a header (.raw) soundfile asks for what the header would say, by a TypeError.
+        text = getattr(
+            error, "error_string", "it has no header" if isinstance(error, TypeError) else str(error)
+        )
+        raise AudioError(f"{name} is not an audio file that can be read ({text.rstrip('.')}).") from None
     with file:
         if file.frames < 1:
             raise AudioError(f"{name} contains no sound.")
-        if file.samplerate < 1000:
-            raise AudioError(f"{name} has a sample rate of {file.samplerate} Hz, too low to work with.")
+        if not LEAST_RATE <= file.samplerate <= MOST_RATE:
+            word = "low" if file.samplerate < LEAST_RATE else "high"
+            raise AudioError(f"{name} has a sample rate of {file.samplerate} Hz, too {word} to work with.")
+        if file.frames > MOST_FRAMES:
+            raise AudioError(f"{name} says that it has {file.frames} frames, more than any recording.")
+        if file.channels > MOST_CHANNELS:
+            raise AudioError(f"{name} has {file.channels} channels; {MOST_CHANNELS} are the most.")
         yield file
 
 
@@ -116,7 +149,7 @@ def pick_channels(facts: Facts, wanted: tuple[int, int] | None) -> tuple[int, in
         return (0, facts.channels - 1)
     if max(wanted) >= facts.channels or min(wanted) < 0:
         raise AudioError(
-            f"“{facts.path.name}” has {facts.channels} channels; channel {max(wanted) + 1} is not there."
+            f"“{shown_name(facts.path)}” has {facts.channels} channels; channel {max(wanted) + 1} is not there."
         )
     return wanted
 
@@ -167,7 +200,7 @@ class Reader(Blocks):
         self.facts = facts(path)
         self.channels = pick_channels(self.facts, channels)
         self.repaired = 0
-        self._file = soundfile.SoundFile(str(path))
+        self._file = opened_sound(path)
         self._place = 0
 
     def close(self) -> None:
@@ -197,7 +230,7 @@ class Reader(Blocks):
         except (soundfile.LibsndfileError, RuntimeError, ValueError):
             self._place = -1
             raise AudioError(
-                f"“{self.facts.path.name}” is damaged near {start / self.facts.rate:.1f} s."
+                f"“{shown_name(self.facts.path)}” is damaged near {start / self.facts.rate:.1f} s."
             ) from None
         self._place = start + len(samples)
         block = np.empty((2, len(samples)))
@@ -230,12 +263,13 @@ class Writer:
         force: bool = False,
         frames: int = 0,
         comment: str = "",
+        together: Together | None = None,
     ) -> None:
         suffix = path.suffix.lower()
         if suffix not in FORMATS:
-            raise AudioError(f"“{path.name}” must end in one of {', '.join(FORMATS)}.")
+            raise AudioError(f"“{shown_name(path)}” must end in one of {', '.join(FORMATS)}.")
         if path.exists() and not force:
-            raise AudioError(f"“{path.name}” exists already.")
+            raise AudioError(f"“{shown_name(path)}” exists already.")
         if not path.absolute().parent.is_dir():
             raise AudioError(f"The folder of “{path.name}” is not there.")
         format = FORMATS[suffix]
@@ -261,17 +295,19 @@ class Writer:
             "subtype": self._subtype,
         }
         self._comment = comment
-        self._replacing = replacing(path)
+        self._frames = 0
+        self._replacing = replacing(path, together)
 
     def __enter__(self) -> "Writer":
         temporary = self._replacing.__enter__()
         try:
-            self._file = soundfile.SoundFile(str(temporary), "w", **self._arguments)
+            self._temporary = temporary
+            self._file = opened_sound(temporary, "w", **self._arguments)
             if self._comment:
                 self._file.comment = self._comment
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
             self._replacing.__exit__(AudioError, AudioError(), None)
-            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(error)}.") from None
+            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(error)}.") from None
         return self
 
     def write(self, block: np.ndarray) -> None:
@@ -282,17 +318,20 @@ class Writer:
         else:
             kind = np.float32 if self._subtype == "FLOAT" else np.float64
             samples = np.ascontiguousarray(block.T, dtype=kind)
+        self._frames += samples.shape[0]
         try:
             self._file.write(samples)
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
-            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(error)}.") from None
+            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(error)}.") from None
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
         try:
             try:
                 self._file.close()
+                if error is None:
+                    self._look()
             except (soundfile.LibsndfileError, RuntimeError, OSError) as closing:
-                failure = AudioError(f"“{self.path.name}” cannot be written: {_reason(closing)}.")
+                failure = AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(closing)}.")
                 if error is None:
                     raise failure from None
         except AudioError as failure:
@@ -302,7 +341,21 @@ class Writer:
             # A cancelled or failed file is removed; only a complete one is moved into place.
             self._replacing.__exit__(kind, error, trace)  # type: ignore[arg-type]
         except OSError as moving:
-            raise AudioError(f"“{self.path.name}” cannot be written: {_reason(moving)}.") from None
+            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(moving)}.") from None
+
+    def _look(self) -> None:
+        """Whether all is there: closing a FLAC or OGG file on a full disk does not tell. Raises OSError."""
+        try:
+            with opened_sound(self._temporary) as written:
+                complete = written.frames == self._frames
+                if complete and self._frames:
+                    last = min(self._frames, 4096)
+                    written.seek(self._frames - last)
+                    complete = len(written.read(last)) == last
+        except (soundfile.LibsndfileError, RuntimeError):
+            complete = False
+        if not complete:
+            raise OSError("the disk is full or not writable")
 
 
 def _reason(error: Exception) -> str:

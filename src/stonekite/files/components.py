@@ -1,12 +1,15 @@
 """Stereo files to component files and back: mid/side with a matrix, or left and right as they are."""
 
 import json
+import secrets
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
+from stonekite.files.atomic import Together
 from stonekite.files.audio import BLOCK, AudioError, Bits, Facts, Reader, Writer
 from stonekite.signal.matrix import MATRICES, Matrix, decode, encode
 
@@ -26,15 +29,33 @@ def exact_bits(source: Facts, matrix: Matrix) -> Bits:
     return "64f"
 
 
-def loss_of_integers(bits: Bits, matrix: Matrix) -> str:
-    """What writing components as integers loses, as a sentence."""
-    step = "half a step" if matrix != "equal-power" else "up to 0.7 of a step"
-    over = {
-        "half-sum": "",
-        "equal-power": " Correlated sound above −3 dBFS is cut off in Mid.",
-        "raised-side": " Side above full scale (out of phase, over −6 dBFS) is cut off.",
-    }[matrix]
-    return f"As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
+def loss(source: Facts, matrix: Matrix, bits: Bits) -> str | None:
+    """What writing components of a source with these samples loses, as a sentence; None if they come back bit for bit."""
+    if bits in ("16", "24"):
+        step = "half a step" if matrix != "equal-power" else "up to 0.7 of a step"
+        over = {
+            "half-sum": "",
+            "equal-power": " Correlated sound above −3 dBFS is cut off in Mid.",
+            "raised-side": " Side above full scale (out of phase, over −6 dBFS) is cut off.",
+        }[matrix]
+        return f"As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
+    if bits == "32f" and exact_bits(source, matrix) == "64f":
+        return (
+            "As 32-bit floats, Mid and Side are rounded: decoding is not bit-exact. 64-bit floats hold more."
+        )
+    if source.subtype == "DOUBLE":
+        return "Sums of 64-bit floats do not fit 64-bit floats: decoding comes back to about −300 dB, not bit for bit."
+    return None
+
+
+class Encoded(NamedTuple):
+    """Files that were written, samples that did not fit and were cut off, samples that will not come back as they were,
+    and samples of the source that were damaged and read as silence."""
+
+    paths: list[Path]
+    overs: int
+    changed: int
+    repaired: int
 
 
 def write_components(
@@ -46,12 +67,16 @@ def write_components(
     bits: Bits | None = None,
     force: bool = False,
     progress: Progress = lambda done: None,
-) -> list[Path]:
+) -> Encoded:
     """Encode a stereo file to NAME.mid.wav and NAME.side.wav, or to NAME.midside.wav. Raises AudioError."""
-    with Reader(source) as reader, ExitStack() as files:
+    with Reader(source) as reader, Together() as together, ExitStack() as files:
         facts = reader.facts
         kind = bits or exact_bits(facts, matrix)
-        note = _MARK + json.dumps({"matrix": matrix, "source": facts.subtype, "depth": facts.depth})
+        # Files that were not written together make no stereo: each pair has a name of its own.
+        pair = secrets.token_hex(4)
+        note = _MARK + json.dumps(
+            {"matrix": matrix, "source": facts.subtype, "depth": facts.depth, "together": pair}
+        )
         names = ["midside"] if interleaved else ["mid", "side"]
         writers = [
             files.enter_context(
@@ -63,15 +88,37 @@ def write_components(
                     force=force,
                     frames=facts.frames,
                     comment=note,
+                    together=together,
                 )
             )
             for name in names
         ]
+        changed = 0
         for block in _told(reader, progress):
             components = encode(block, matrix)
             for row, writer in enumerate(writers):
                 writer.write(components if interleaved else components[row : row + 1])
-        return [w.path for w in writers]
+            back = _as_kept(decode(_as_written(components, kind), matrix), facts.depth, facts.subtype)
+            changed += int(np.count_nonzero(back != block))
+        return Encoded([w.path for w in writers], sum(w.overs for w in writers), changed, reader.repaired)
+
+
+def _as_written(block: np.ndarray, bits: Bits) -> np.ndarray:
+    """Samples as a file of that type has them."""
+    if bits == "64f":
+        return block
+    if bits == "32f":
+        return block.astype(np.float32).astype(float)
+    scale = 2.0 ** (int(bits) - 1)
+    return np.clip(np.rint(block * scale), -scale, scale - 1.0) / scale
+
+
+def _as_kept(block: np.ndarray, depth: int | None, subtype: str) -> np.ndarray:
+    """Samples as a source of that depth and type had them: to the nearest of its steps."""
+    if depth is None:
+        return block if subtype == "DOUBLE" else block.astype(np.float32).astype(float)
+    scale = 2.0 ** (depth - 1)
+    return np.clip(np.rint(block * scale), -scale, scale - 1.0) / scale
 
 
 def noted(facts: Facts) -> dict:
@@ -84,12 +131,15 @@ def noted(facts: Facts) -> dict:
         return {}
     if not isinstance(note, dict) or note.get("matrix") not in MATRICES:
         return {}
-    return note if note.get("depth") in (None, 8, 16, 24, 32) else {}
+    known = note.get("depth") in (None, 8, 16, 24, 32) and isinstance(note.get("source"), str)
+    return note if known else {}
 
 
 def _bits_of(depth: int | None, subtype: str) -> Bits:
     if depth is None:
         return "64f" if subtype == "DOUBLE" else "32f"
+    if depth > 24:
+        return "64f"  # integers of 32 bits fit no smaller float
     return "16" if depth <= 16 else "24"
 
 
@@ -104,12 +154,20 @@ def join_components(
 ) -> tuple[Path, int]:
     """Decode mid and side files, or one interleaved file, to stereo; returns the path and the overs.
 
-    Matrix and sample type are those the encoder noted in the files, unless given. Raises AudioError.
+    Matrix and sample type are those the encoder noted in the files, unless given. Raises AudioError, also for two files
+    that were not encoded together, unless a matrix is given.
     """
+    if any(path.exists() and out.exists() and path.samefile(out) for path in paths):
+        raise AudioError(f"“{out.name}” is one of the files to join: choose another name.")
     with ExitStack() as files:
         readers = [files.enter_context(Reader(path)) for path in paths]
         _same_shape(readers)
         note = noted(readers[0].facts)
+        if matrix is None and any(noted(other.facts) != note for other in readers[1:]):
+            raise AudioError(
+                f"“{paths[0].name}” and “{paths[1].name}” were not encoded together: encode the recording again, or "
+                "say which matrix to use."
+            )
         used: Matrix = matrix or note.get("matrix", "half-sum")
         if bits is None:
             facts = readers[0].facts
@@ -125,7 +183,10 @@ def join_components(
         )
         for blocks in zip(*(_told(r, progress) for r in readers), strict=True):
             components = blocks[0] if len(blocks) == 1 else np.stack([blocks[0][0], blocks[1][0]])
-            writer.write(decode(components, used))
+            stereo = decode(components, used)
+            if note and matrix in (None, note["matrix"]):
+                stereo = _as_kept(stereo, note["depth"], note["source"])
+            writer.write(stereo)
         return writer.path, writer.overs
 
 
@@ -142,7 +203,7 @@ def separate(
     They are called NAME.only-left.wav and NAME.only-right.wav, which other programs do not take for the
     halves of one file.
     """
-    with Reader(source, channels) as reader, ExitStack() as files:
+    with Reader(source, channels) as reader, Together() as together, ExitStack() as files:
         facts = reader.facts
         writers = [
             files.enter_context(
@@ -150,9 +211,10 @@ def separate(
                     folder / f"{source.stem}.only-{name}.wav",
                     facts.rate,
                     channels=1,
-                    bits=_kept(facts),
+                    bits=_bits_of(facts.depth, facts.subtype),
                     force=force,
                     frames=facts.frames,
+                    together=together,
                 )
             )
             for name in ("left", "right")
@@ -167,20 +229,18 @@ def combine(
     left: Path, right: Path, out: Path, *, force: bool = False, progress: Progress = lambda done: None
 ) -> Path:
     """Write two mono files as one stereo file with their samples, bit for bit. Raises AudioError."""
+    if any(path.exists() and out.exists() and path.samefile(out) for path in (left, right)):
+        raise AudioError(f"“{out.name}” is one of the files to join: choose another name.")
     with Reader(left) as one, Reader(right) as two, ExitStack() as files:
         _same_shape([one, two])
-        bits: Bits = max(_kept(one.facts), _kept(two.facts), key=["16", "24", "32f", "64f"].index)
+        kinds = (_bits_of(reader.facts.depth, reader.facts.subtype) for reader in (one, two))
+        bits: Bits = max(kinds, key=["16", "24", "32f", "64f"].index)
         writer = files.enter_context(
             Writer(out, one.facts.rate, bits=bits, force=force, frames=one.facts.frames)
         )
         for a, b in zip(_told(one, progress), _told(two, progress), strict=True):
             writer.write(np.stack([a[0], b[0]]))
         return writer.path
-
-
-def _kept(facts: Facts) -> Bits:
-    """The sample type that holds a source's samples exactly."""
-    return "64f" if facts.depth == 32 else _bits_of(facts.depth, facts.subtype)
 
 
 def _same_shape(readers: list[Reader]) -> None:
@@ -210,16 +270,11 @@ def roundtrip(source: Path, matrix: Matrix, folder: Path) -> tuple[bool, float]:
 
     Returns whether every sample came back as it was, and the peak of what did not (an amplitude).
     """
-    parts = write_components(source, folder, matrix=matrix, force=True)
-    back, _ = join_components(parts, folder / "back.wav", bits=_back_bits(source), force=True)
+    parts = write_components(source, folder, matrix=matrix, force=True).paths
+    back, _ = join_components(parts, folder / "decoded again.wav", force=True)
     exact, worst = True, 0.0
     with Reader(source) as one, Reader(back) as two:
         for a, b in zip(one.blocks(), two.blocks(), strict=True):
             exact = exact and bool(np.array_equal(a, b))
             worst = max(worst, float(np.abs(a - b).max(initial=0.0)))
     return exact, worst
-
-
-def _back_bits(source: Path) -> Bits:
-    with Reader(source) as reader:
-        return _kept(reader.facts)

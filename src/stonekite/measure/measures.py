@@ -36,7 +36,9 @@ class Measures(msgspec.Struct, frozen=True):
     short_term_max_lufs: float | None
     loudness_range_lu: float | None
     true_peak_dbtp: float | None
+    sample_peak_dbfs: float | None
     peak_to_loudness_db: float | None
+    correlation: float | None
     correlation_mean: float | None
     correlation_least: float | None
     correlation_below_zero: float | None

@@ -66,7 +66,7 @@ class SourceCheck:
         self._state = biquads.rest(self._weighting)
         self._position = 0
         self._power = {name: Binned(rate) for name in COMPONENTS}
-        self._sum = np.zeros(2)
+        self._means = _Means(rate)
         self._clips = [_Clips(), _Clips()]
 
     def add(self, block: np.ndarray) -> None:
@@ -76,7 +76,7 @@ class SourceCheck:
         self._levels.add(block)
         self._alignment.add(block)
         self._spectrum.add(block)
-        self._sum += block.sum(axis=1)
+        self._means.add(block)
         for clips, row in zip(self._clips, block, strict=True):
             clips.add(row)
         weighted = np.array(block, order="C")
@@ -88,7 +88,7 @@ class SourceCheck:
     def findings(self) -> Findings:
         """All figures of what was heard."""
         offset = self._alignment.offset()
-        dc = self._sum / max(1, self._position)
+        dc = self._means.constant()
         offsets = dict(zip(COMPONENTS, (dc[0], dc[1], dc.mean(), 0.5 * (dc[0] - dc[1])), strict=True))
         clipped = dict(zip(("left", "right"), (c.finish() for c in self._clips), strict=True))
         return Findings(
@@ -113,6 +113,32 @@ class SourceCheck:
             confidence=offset.confidence,
             coherence=self._alignment.coherence(),
         )
+
+
+class _Means:
+    """The mean of both sides, from second to second: a constant is the same in all of them, rumble is not."""
+
+    def __init__(self, rate: int) -> None:
+        self._size = rate
+        self._rest = np.empty((2, 0))
+        self._found: list[np.ndarray] = []
+
+    def add(self, block: np.ndarray) -> None:
+        joined = np.concatenate([self._rest, block], axis=1)
+        count = joined.shape[1] // self._size
+        self._rest = joined[:, count * self._size :].copy()
+        for k in range(count):
+            self._found.append(joined[:, k * self._size : (k + 1) * self._size].mean(axis=1))
+
+    def constant(self) -> np.ndarray:
+        """The constant in each side (2,); 0 where the means wander more than they are."""
+        found = list(self._found)
+        if not found and self._rest.shape[1]:
+            found.append(self._rest.mean(axis=1))
+        if not found:
+            return np.zeros(2)
+        means = np.array(found)
+        return np.where(np.abs(means.mean(axis=0)) > 2.0 * means.std(axis=0), means.mean(axis=0), 0.0)
 
 
 class _Clips:

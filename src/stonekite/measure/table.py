@@ -132,10 +132,11 @@ ROWS: tuple[Row, ...] = (
 
 
 def scalars(measures: Measures) -> dict[str, Any]:
-    """All figures of a signal without its curves and spectra, as plain values."""
+    """All figures of a signal without its curves and spectra, as plain values, under the names of `stonekite measure`."""
     found = msgspec.to_builtins(measures)
     for name in ("spectra_db", "curves", "spectrogram", "spectrogram_step_s"):
         del found[name]
+    found["offset"] = {name: found.pop(f"offset_{name}") for name in ("samples", "polarity", "confidence")}
     return found
 
 

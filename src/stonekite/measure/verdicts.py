@@ -28,6 +28,8 @@ NEARLY_SILENT_DBFS = -60.0
 SAME_DB = -80.0
 LOUDER_DB = 2.0
 LATE_SAMPLES = 0.5
+BLEED = 0.06
+"""Two tracks that run into each other at -30 dB correlate so much."""
 OFFSET = 1e-3
 OFFSET_UNDER_DB = 33.0
 """A mean this far under the level may be chance."""
@@ -129,7 +131,7 @@ def _togetherness(found: Findings) -> list[Verdict]:
             samples = abs(found.offset_samples)
             words = f"{_NAMES[late]} is late by {1000 * samples / found.rate:.2f} ms ({samples:.1f} samples)."
             said.append(Verdict("late", words, late, samples))
-    elif found.coherence < 0.02 and abs(found.correlation or 0.0) < 0.03:
+    elif found.coherence < 0.02 and abs(found.correlation or 0.0) < BLEED:
         said.append(Verdict("unrelated", "The sides have nothing in common: two microphones, or two tracks."))
     return said
 

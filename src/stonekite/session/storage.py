@@ -8,8 +8,8 @@ from typing import Any
 import msgspec
 
 from stonekite.files.atomic import replacing
-from stonekite.files.audio import fingerprint
-from stonekite.session.types import FORMAT, Session, Source
+from stonekite.files.audio import fingerprint, shown_name
+from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Session, Source
 
 SUFFIX = ".kite"
 MAX_BYTES = 64 * 2**20
@@ -20,7 +20,7 @@ class SessionError(Exception):
 
 
 class _Head(msgspec.Struct):
-    format: Any = None
+    format: msgspec.Raw = msgspec.Raw(b"")
 
 
 def schema() -> dict[str, Any]:
@@ -38,12 +38,17 @@ def decode(text: bytes, name: str = "The session") -> Session:
     try:
         head = msgspec.json.decode(text, type=_Head)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise SessionError(f"{name} is not a session file: {error}.") from None
-    if isinstance(head.format, int) and head.format > FORMAT:
+        raise SessionError(f"{name} is not a session file: {_lowered(str(error))}.") from None
+    try:  # only a short one can be a number: what else may be there is not even looked at
+        told = bytes(head.format)
+        number = int(told) if len(told) <= 20 else None
+    except ValueError:
+        number = None
+    if number is not None and number > FORMAT:
         raise SessionError(
-            f"{name} has format {head.format}, from a newer Stone Kite; this one reads up to {FORMAT}."
+            f"{name} has format {number}, from a newer Stone Kite; this one reads up to {FORMAT}."
         )
-    if head.format != FORMAT:
+    if number != FORMAT:
         raise SessionError(f"{name} has no known format number (at $.format).")
     try:
         session = msgspec.json.decode(text, type=Session)
@@ -53,14 +58,24 @@ def decode(text: bytes, name: str = "The session") -> Session:
     return session
 
 
+_LONGEST = 300
+"""Longer words of a decoder, which quotes what it found, are cut."""
+
+
 def _lowered(sentence: str) -> str:
-    return sentence[:1].lower() + sentence[1:]
+    short = sentence if len(sentence) <= _LONGEST else f"{sentence[:200]} … {sentence[-80:]}"
+    return short[:1].lower() + short[1:]
 
 
 def _check(session: Session, name: str) -> None:
     """What types cannot say."""
     seen: set[int] = set()
     for s, stem in enumerate(session.stems):
+        source = stem.source
+        if source.generator is not None and source.frames > LONGEST_SIGNAL_S * source.rate:
+            raise SessionError(
+                f"{name} has a test generator longer than a day (at $.stems[{s}].source.frames)."
+            )
         if max(stem.source.channels) >= stem.source.channel_count:
             raise SessionError(
                 f"{name} asks for a channel that is not there (at $.stems[{s}].source.channels)."
@@ -100,11 +115,14 @@ def load(path: Path) -> Session:
 
     A recording that is nowhere to be found stays in the tree with its old path. Raises SessionError.
     """
-    name = f"“{path.name}”"
+    name = f"“{shown_name(path)}”"
     try:
-        if path.stat().st_size > MAX_BYTES:
+        if path.exists() and not path.is_file():  # a device or a pipe has no end
+            raise SessionError(f"{name} is not a file.")
+        with path.open("rb") as file:
+            text = file.read(MAX_BYTES + 1)
+        if len(text) > MAX_BYTES:
             raise SessionError(f"{name} is larger than any session file.")
-        text = path.read_bytes()
     except OSError as error:
         raise SessionError(f"{name} cannot be read: {_lowered(error.strerror or str(error))}.") from None
     session = decode(text, name)
@@ -125,6 +143,14 @@ def _located(source: Source, folder: Path) -> Source:
     if source.generator is not None:
         return source
     written = Path(source.path)
+    try:
+        return _found(source, written, folder)
+    except (OSError, ValueError):  # no place that a file could be at
+        return source
+
+
+def _found(source: Source, written: Path, folder: Path) -> Source:
+    """A recording where it is now. Raises OSError and ValueError for places that cannot be looked at."""
     tries = [folder / written, folder / written.name, folder / "audio" / written.name]
     tries += [parent / written.name for parent in list(folder.parents)[:1]]
     present = [t for t in tries if t.is_file()]
@@ -145,11 +171,17 @@ def save(session: Session, path: Path) -> None:
             return source
         return msgspec.structs.replace(source, path=Path(os.path.relpath(source.path, folder)).as_posix())
 
-    text = encode(_with_sources(session, relative))
+    try:
+        text = encode(_with_sources(session, relative))
+    except UnicodeEncodeError:
+        raise SessionError(
+            f"“{shown_name(path)}” was not saved: the name of a recording is not UTF-8, which a session cannot hold. "
+            "Rename the recording and open it again."
+        ) from None
     try:
         with replacing(path) as temporary:
             temporary.write_bytes(text)
     except OSError as error:
         raise SessionError(
-            f"“{path.name}” was not saved: {_lowered(error.strerror or str(error))}. The old file is untouched."
+            f"“{shown_name(path)}” was not saved: {_lowered(error.strerror or str(error))}. The old file is untouched."
         ) from None

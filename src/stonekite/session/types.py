@@ -4,8 +4,9 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import msgspec
 
+from stonekite.files.audio import LEAST_RATE, MOST_CHANNELS, MOST_FRAMES, MOST_RATE
 from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LEGS, LegName
+from stonekite.stages.base import LEGS, Identity, LegName
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -225,23 +226,27 @@ class Source(Settings, frozen=True, kw_only=True):
     file again when it was moved. With a generator the path only names it.
     """
 
-    path: str
+    path: Annotated[str, msgspec.Meta(max_length=4096)]
     channels: tuple[Annotated[int, msgspec.Meta(ge=0)], Annotated[int, msgspec.Meta(ge=0)]] = (0, 1)
-    channel_count: Annotated[int, msgspec.Meta(ge=1, le=1024)] = 2
-    rate: Annotated[int, msgspec.Meta(ge=1000, le=1_000_000)]
-    frames: Annotated[int, msgspec.Meta(ge=1)]
-    fingerprint: str = ""
+    channel_count: Annotated[int, msgspec.Meta(ge=1, le=MOST_CHANNELS)] = 2
+    rate: Annotated[int, msgspec.Meta(ge=LEAST_RATE, le=MOST_RATE)]
+    frames: Annotated[int, msgspec.Meta(ge=1, le=MOST_FRAMES)]
+    fingerprint: Annotated[str, msgspec.Meta(max_length=200)] = ""
     generator: Generator | None = None
 
 
 VERSIONS, REFERENCES = 9, 6
+LONGEST_S = float(MOST_FRAMES // LEAST_RATE)
+"""No time in a session is later."""
+LONGEST_SIGNAL_S = 24 * 3600
+"""A test generator plays so long at the most."""
 
 
 class Stem(Settings, frozen=True, kw_only=True):
     """One recording in the session, with its strip."""
 
-    id: int
-    name: str
+    id: Identity
+    name: Annotated[str, msgspec.Meta(max_length=1000)]
     source: Source
     strip: Strip = Strip()
 
@@ -249,8 +254,8 @@ class Stem(Settings, frozen=True, kw_only=True):
 class Loop(Settings, frozen=True, kw_only=True):
     """A range of the timeline that playing repeats, in seconds."""
 
-    start_s: Annotated[float, msgspec.Meta(ge=0)]
-    end_s: Annotated[float, msgspec.Meta(ge=0)]
+    start_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
+    end_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 
 
 class Version(Settings, frozen=True, kw_only=True):
@@ -285,8 +290,14 @@ class BlindTest(Settings, frozen=True, kw_only=True):
     planned: Annotated[int, msgspec.Meta(ge=1, le=1000)]
     order: Annotated[tuple[Literal[0, 1], ...], msgspec.Meta(max_length=1000)] = ()
     answers: Annotated[tuple[Literal[0, 1], ...], msgspec.Meta(max_length=1000)] = ()
-    range_s: tuple[float, float] | None = None
-    match_lu: float = 0.0
+    range_s: (
+        tuple[
+            Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)],
+            Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)],
+        ]
+        | None
+    ) = None
+    match_lu: Annotated[float, msgspec.Meta(ge=-200, le=200)] = 0.0
 
     @property
     def right(self) -> int:

@@ -16,6 +16,9 @@ LegName = Literal["upper", "lower"]
 LEGS: tuple[LegName, LegName] = ("upper", "lower")
 
 
+Identity = Annotated[int, msgspec.Meta(ge=0, le=2**31 - 1)]
+"""The number by which a stage or stem is known."""
+
 LevelKept = Annotated[
     bool,
     flag(
@@ -50,10 +53,12 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     the stage is heard while listening to what it does: wet less dry.
     """
 
-    id: int
+    id: Identity
     inserted: Annotated[bool, flag("In", help="Whether the stage is heard")] = True
     linked: Annotated[bool, flag("Linked", help="An edit of one side goes to the other")] = False
-    unlinked: tuple[str, ...] = ()
+    unlinked: Annotated[
+        tuple[Annotated[str, msgspec.Meta(max_length=100)], ...], msgspec.Meta(max_length=200)
+    ] = ()
     level_kept: LevelKept = False
     kept_db: Annotated[
         float,
