@@ -99,7 +99,7 @@ def playing_window() -> Window:
 
 
 def close(window: Window) -> None:
-    window.document._saved = window.document.session
+    window.document.discard()
     window.close()
 
 
@@ -252,10 +252,10 @@ def control_rows(folder: Path) -> list[tuple[str, str]]:
         updates = int(window.transport.status["updates"])
         begin = time.monotonic()
         window.transport.update(strip)
-        while int(window.transport._shared.read()["updates"]) == updates and time.monotonic() - begin < 2:
+        while int(window.transport._player.shared.read()["updates"]) == updates and time.monotonic() - begin < 2:
             time.sleep(0.001)
         # What is queued when the change is taken is heard before it; then half the glide.
-        queued = float(window.transport._shared.read()["queued_s"])
+        queued = float(window.transport._player.shared.read()["queued_s"])
         delays.append((time.monotonic() - begin + queued + 0.01) * 1000)
         wait(0.15)
     close(window)

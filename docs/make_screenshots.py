@@ -165,7 +165,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     wait(1.5)
     with_dialog(window, dialog, "export")
     dialog.reject()
-    window.document._saved = window.document.session
+    window.document.discard()
     window.close()
 
 

@@ -69,7 +69,7 @@ def window(qtbot, qapp, tmp_path):
     made.show()
     qtbot.waitExposed(made)
     yield made
-    made.document._saved = made.document.session if made.document.is_open else None
+    made.document.discard()
     made.close()
     made.deleteLater()
 

@@ -142,7 +142,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     undo_all(qtbot, window)
     assert window.document.strip == Strip() and window.document.session != final
     # Another session takes the preset.
-    window.document._saved = window.document.session
+    window.document.discard()
     window.opening.open_path(write_wav(tmp_path / "reel.wav", noise(2.0)))
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
     from_menu(qtbot, window.add_popup, "EQ")

@@ -33,7 +33,7 @@ def act(window):
     QTest.mouseClick(window.empty_button, __import__('PySide6.QtCore').QtCore.Qt.MouseButton.LeftButton)
     seen.append(len(window.document.strip.stages))
     seen.append(window.grab().save(sys.argv[2]))
-    window.document._saved = window.document.session
+    window.document.discard()
     window.close()
 Window.start = start
 from pathlib import Path

@@ -7,8 +7,11 @@ import msgspec
 
 
 def write_frame(file: BinaryIO, value: Any) -> None:
-    """Write one value. Raises OSError when the other end is gone."""
-    body = msgspec.msgpack.encode(value)
+    """Write one value. Raises OSError when the other end is gone, ValueError for what cannot be written."""
+    try:
+        body = msgspec.msgpack.encode(value)
+    except (OverflowError, UnicodeEncodeError) as error:  # nothing that the other end could read
+        raise ValueError(str(error)) from None
     file.write(struct.pack("<I", len(body)) + body)
     file.flush()
 

@@ -106,7 +106,7 @@ class Worker:
                 done += processed.shape[1]
                 yield Progress(request.number, done / reader.facts.frames)
             if before is not None and check is not None:
-                path = before.save(folder / "before.npy")
+                path = before.save(folder / f"before-{request.number}.npy")
                 known = Known(before.summary.figures(), path, reader.repaired, check.findings())
                 self._known = stem.source, known
             assert known is not None
@@ -115,7 +115,7 @@ class Worker:
                 plain(known.figures),
                 plain(after.summary.figures()),
                 known.overview,
-                after.save(folder / f"after-{request.number % 2}.npy"),
+                _newest(after, folder, request.number),
                 known.repaired,
                 known.findings,
                 changes.loudness(),
@@ -194,6 +194,13 @@ class Worker:
             steps.close()
 
 
+def _newest(after: "Meter", folder: Path, number: int) -> str:
+    """The overview under a name of its own: a window may still look at an older one, whose file stays while it does."""
+    for older in folder.glob("after-*.npy"):
+        older.unlink(missing_ok=True)
+    return after.save(folder / f"after-{number}.npy")
+
+
 class Known(NamedTuple):
     """What is known of a recording as it arrived: figures, overview file, damaged samples, findings."""
 
@@ -263,6 +270,12 @@ def main() -> None:
     threading.Thread(target=listen, daemon=True).start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
     os.nice(10)  # sound and window come first
+    if "idle" in sys.argv[1:]:  # and what is left is enough; threads that start here are alike
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    signal.signal(
+        signal.SIGTERM, lambda number, _: sys.exit(128 + number)
+    )  # what is being written is removed
     worker = Worker()
     told = 0.0
     running: Steps | None = None

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
@@ -20,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.choices import Segments
 from stonekite.desktop.fields import ValueField
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import font
 from stonekite.engine.reporting import verdict
 from stonekite.files.atomic import replacing
@@ -40,8 +40,8 @@ _TRIALS = Setting(
 _LIKELY = 0.05
 
 
-def _label(words: str = "", size: float = 11.0, bold: bool = False) -> QLabel:
-    label = QLabel(words)
+def _label(words: str = "", size: float = 11.0, bold: bool = False) -> Label:
+    label = Label(words)
     label.setFont(font(size, bold))
     label.setStyleSheet(f"font-size: {size}pt;{' font-weight: bold;' if bold else ''}")
     label.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -131,7 +131,7 @@ class BlindView(QFrame):
         return self._page(
             _label("Blind test", 16, True),
             self._row(self.kind),
-            self._row(self.first, QLabel("and"), self.second),
+            self._row(self.first, Label("and"), self.second),
             self._row(self.count),
             self.rule,
             self.trouble,

@@ -4,8 +4,9 @@ from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PySide6.QtWidgets import QAbstractButton, QLabel, QMenu, QSizePolicy, QWidget
+from PySide6.QtWidgets import QAbstractButton, QMenu, QSizePolicy, QWidget
 
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import faded, font, restyled, roles
 from stonekite.stages.settings import Setting
 
@@ -229,7 +230,7 @@ class Toggle(QAbstractButton):
         painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.text())
 
 
-class Words(QLabel):
+class Words(Label):
     """One line of words that never makes the window wider: what does not fit is elided and in the tooltip."""
 
     def __init__(self, align: Qt.AlignmentFlag = Qt.AlignmentFlag.AlignLeft) -> None:
@@ -248,7 +249,7 @@ class Words(QLabel):
         painter.drawText(QRectF(self.rect()), self.alignment(), text)
 
 
-class Tinted(QLabel):
+class Tinted(Label):
     """Bold words in the colour of a role, in whatever theme."""
 
     def __init__(self, words: str, role: str) -> None:

@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -22,6 +21,7 @@ from stonekite.desktop.choices import Segments, Toggle, Words
 from stonekite.desktop.compare_plots import LossPlot, RatioPlot, SpectrogramPlot, SpectrumPlot, TimePlot
 from stonekite.desktop.document import Document
 from stonekite.desktop.linked_plot import Axis, Pair, Plot
+from stonekite.desktop.plain import Label, tip
 from stonekite.desktop.switching import Switching
 from stonekite.desktop.theme import NAMES, font, mixed, roles
 from stonekite.desktop.timeline import clock
@@ -161,7 +161,7 @@ class FigureTable(QWidget):
                 if isinstance(row, Row)
                 else ""
             )
-            QToolTip.showText(event.globalPos(), words, self)
+            QToolTip.showText(event.globalPos(), tip(words), self)
             return True
         return super().event(event)
 
@@ -213,7 +213,7 @@ class DifferenceList(QWidget):
         )
         stages = [] if isinstance(found, str) else [one.stage for one in found]
         for place, sentence in enumerate(self.sentences):
-            label = QLabel(sentence)
+            label = Label(sentence)
             label.setWordWrap(True)
             self.layout_.addWidget(label)
             stage = stages[place] if place < len(stages) else None
@@ -298,7 +298,7 @@ class CompareView(QWidget):
     # Building
 
     def _header(self) -> QFrame:
-        self.title = QLabel("Compare")
+        self.title = Label("Compare")
         self.title.setObjectName("title")
         self.words = Words()
         self.range = Segments(
@@ -345,7 +345,7 @@ class CompareView(QWidget):
         for widget in (self.stop, self.blind, self.report, self.back):
             first.addWidget(widget)
         for words, widget in (("Compare", self.of), ("with", self.against)):
-            label = QLabel(words)
+            label = Label(words)
             label.setObjectName("muted")
             second.addWidget(label)
             second.addWidget(widget)

@@ -5,9 +5,9 @@ from typing import Literal
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from stonekite.desktop.processes import Child
+from stonekite.desktop.workers import COMPARE, Workers
 from stonekite.engine.subjects import Subject
-from stonekite.jobs import Answer, Cancel, Compare, Compared, Done, Failed, Progress
+from stonekite.jobs import Answer, Compare, Compared, Done, Failed, Progress
 from stonekite.measure.measures import Measures
 from stonekite.session.types import Loop, Session
 
@@ -28,14 +28,13 @@ class Comparing(QObject):
     progressed = Signal(float)
     failed = Signal(str)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._child: Child | None = None
+        self._workers = workers
         self._known: OrderedDict[str, Measures] = OrderedDict()
         self._faults: dict[str, str] = {}
         self._subjects: dict[str, Subject] = {}
         self._asked: list[str] = []
-        self._number = 0
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.setInterval(SETTLE_MS)
@@ -52,7 +51,10 @@ class Comparing(QObject):
     def measures(self, key: str) -> Measures | None:
         """Measures of a subject, if they are known."""
         subject = self._subjects.get(key)
-        return None if subject is None else self._known.get(subject.identity)
+        if subject is None or subject.identity not in self._known:
+            return None
+        self._known.move_to_end(subject.identity)
+        return self._known[subject.identity]
 
     def loudness(self) -> dict[str, float | None]:
         """Integrated loudness of what is known; None where there is none."""
@@ -76,18 +78,12 @@ class Comparing(QObject):
             return
         if missing == self._asked:
             return
-        if self._child is None:
-            self._child = Child("stonekite.worker", Answer, parent=self)
-            self._child.told.connect(self._hear)
-            self._child.ended.connect(self._ended)
         self._asked = missing
-        self._number += 1
         by_identity = {subject.identity: subject for subject in self._subjects.values()}
-        self._child.send(Compare(self._number, [by_identity[identity] for identity in missing]))
+        wanted = [by_identity[identity] for identity in missing]
+        self._workers.ask("compare", COMPARE, lambda number: Compare(number, wanted), self._hear, self._lost)
 
     def _hear(self, answer: Answer) -> None:
-        if answer.number != self._number:
-            return
         if isinstance(answer, Progress):
             self.progressed.emit(answer.done)
         elif isinstance(answer, Compared):
@@ -96,6 +92,7 @@ class Comparing(QObject):
                 self.failed.emit(answer.fault)
             else:
                 self._known[answer.identity] = answer.measures
+                self._known.move_to_end(answer.identity)
                 while len(self._known) > KEPT:
                     self._known.popitem(last=False)
             self.changed.emit()
@@ -106,17 +103,15 @@ class Comparing(QObject):
             self._asked = []
             self.progressed.emit(1.0)
 
-    def _ended(self, code: int) -> None:
-        self._child = None
+    def _lost(self) -> None:
         self._asked = []
-        self.failed.emit("Measuring stopped unexpectedly; it starts again with the next change.")
+        self.failed.emit("Measuring stopped unexpectedly, twice; it starts again with the next change.")
 
     def cancel(self) -> None:
         """Stop measuring; it goes on with the next change."""
-        if not self._asked or self._child is None:
+        if not self._asked:
             return
-        self._child.send(Cancel(self._number))
-        self._number += 1
+        self._workers.drop("compare")
         self._faults |= dict.fromkeys(self._missing(), "stopped")
         self._asked = []
         self.progressed.emit(1.0)
@@ -126,12 +121,9 @@ class Comparing(QObject):
         self._faults.clear()
 
     def close(self) -> None:
-        """End the worker; what it may still say is of no use."""
-        self._number += 1
+        """What may still come is of no use."""
         self._settle.stop()
-        if self._child is not None:
-            self._child.close()
-            self._child = None
+        self._workers.drop("compare")
 
 
 def span_of(loop: Loop | None, rate: int, frames: int) -> tuple[int, int] | None:

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QProgressBar,
     QPushButton,
     QRadioButton,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import NAMES
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.registry import kind_of
@@ -32,7 +32,7 @@ class ChannelDialog(QDialog):
         self.setWindowTitle("Choose two channels")
         layout = QVBoxLayout(self)
         layout.setSpacing(12)
-        words = QLabel(f"“{path.name}” has {count} channels.\nWhich two are the left and right to work on?")
+        words = Label(f"“{path.name}” has {count} channels.\nWhich two are the left and right to work on?")
         layout.addWidget(words)
         row = QGridLayout()
         self.boxes = []
@@ -41,7 +41,7 @@ class ChannelDialog(QDialog):
             box.addItems([f"Channel {k + 1}" for k in range(count)])
             box.setCurrentIndex(start)
             box.setAccessibleName(name)
-            label = QLabel(name)
+            label = Label(name)
             label.setBuddy(box)
             row.addWidget(label, 0, column)
             row.addWidget(box, 1, column)
@@ -94,7 +94,7 @@ class ExportDialog(QDialog):
         )
         self.dither.setChecked(True)
         layout.addWidget(self.dither)
-        self.warning = QLabel(_left_out(strip))
+        self.warning = Label(_left_out(strip))
         self.warning.setWordWrap(True)
         self.warning.setVisible(bool(self.warning.text()))
         layout.addWidget(self.warning)
@@ -103,7 +103,7 @@ class ExportDialog(QDialog):
         self.bar.setVisible(False)
         self.bar.setAccessibleName("Export progress")
         layout.addWidget(self.bar)
-        self.message = QLabel("")
+        self.message = Label("")
         self.message.setWordWrap(True)
         self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         layout.addWidget(self.message)
@@ -122,7 +122,7 @@ class ExportDialog(QDialog):
         self._button(self.bits, "24").setChecked(True)
 
     def _row(self, grid: QGridLayout, row: int, name: str, words: dict[str, str]) -> QButtonGroup:
-        label = QLabel(name)
+        label = Label(name)
         label.setObjectName("muted")
         grid.addWidget(label, row, 0)
         group = QButtonGroup(self)

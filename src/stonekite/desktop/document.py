@@ -1,5 +1,6 @@
 """The open session: its tree, its history and its file. The only place where the window changes it."""
 
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -102,6 +103,7 @@ class Document(QObject):
     def save(self, path: Path) -> None:
         """Write the session to a file and make it the session's own. Raises SessionError."""
         storage.save(self.session, path)
+        self.end_gesture()  # what is saved stays a step of its own
         self._saved = self.session
         self.path = path
         self.named.emit()
@@ -163,17 +165,27 @@ class Document(QObject):
         """Change the loop; it is saved, but not a step to undo."""
         if loop == self.session.loop or self._history is None:
             return
-        clean = not self.modified
-        self._history.amend(msgspec.structs.replace(self.session, loop=loop))
-        if clean:
-            self._saved = self.session
+        self._amend_all(lambda tree: msgspec.structs.replace(tree, loop=loop))
         self.changed.emit()
+
+    def _amend_all(self, change: Callable[[Session], Session]) -> None:
+        """Change what is saved but never undone. What was saved stays what was saved."""
+        assert self._history is not None
+        made = {id(tree): change(tree) for tree in self._history.trees}
+        if self._saved is not None:
+            self._saved = made.get(id(self._saved)) or change(self._saved)
+        self._history.amend_all(lambda tree: made[id(tree)])
+
+    def discard(self) -> None:
+        """Count what is open as saved: its changes are not worth keeping."""
+        self._saved = self.session if self.is_open else None
 
     def add_blind_test(self, test: BlindTest) -> None:
         """Keep the result of a blind test; it is saved, and cannot be undone."""
         assert self._history is not None
         tests = (*self.session.blind_tests, test)
-        self._history.amend(msgspec.structs.replace(self.session, blind_tests=tests))
+        self._amend_all(lambda tree: msgspec.structs.replace(tree, blind_tests=tests))
+        self._saved = None  # no state that was saved has it
         self.changed.emit()
         self.named.emit()
 

@@ -1,10 +1,10 @@
-"""Small work done behind the window by a worker process of its own, one piece at a time."""
+"""Small work done behind the window by a worker, one piece at a time."""
 
 from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.desktop.processes import Child
+from stonekite.desktop.workers import ERRAND, Workers
 from stonekite.jobs import Answer, Failed, Progress, Request
 
 
@@ -13,10 +13,9 @@ class Errands(QObject):
 
     said = Signal(str)
 
-    def __init__(self, parent: QObject | None = None) -> None:
+    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
         super().__init__(parent)
-        self._child: Child | None = None
-        self._number = 0
+        self._workers = workers
         self._words = ""
         self._busy = False
         self._then: Callable[[Answer], None] = lambda answer: None
@@ -30,19 +29,12 @@ class Errands(QObject):
         """Have a request carried out; `make` gives it its number, `words` say what is done (nothing: it is not worth a
         word), `then` gets the answer.
         """
-        if self._child is None:
-            self._child = Child("stonekite.worker", Answer, parent=self)
-            self._child.told.connect(self._hear)
-            self._child.ended.connect(self._ended)
-        self._number += 1
         self._words, self._then = words, then
         self._busy = True
         self._say(f"{words}…")
-        self._child.send(make(self._number))
+        self._workers.ask("errand", ERRAND, make, self._hear, self._lost)
 
     def _hear(self, answer: Answer) -> None:
-        if answer.number != self._number:
-            return
         self._busy = isinstance(answer, Progress)
         if isinstance(answer, Progress):
             self._say(f"{self._words}… {answer.done * 100:.0f} %")
@@ -56,13 +48,6 @@ class Errands(QObject):
         if self._words:
             self.said.emit(sentence)
 
-    def _ended(self, code: int) -> None:
-        self._child = None
+    def _lost(self) -> None:
         self._busy = False
         self.said.emit(f"{self._words or 'A measurement'}: stopped unexpectedly; try again.")
-
-    def close(self) -> None:
-        """End the worker."""
-        if self._child is not None:
-            self._child.close()
-            self._child = None

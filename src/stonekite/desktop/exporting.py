@@ -7,10 +7,11 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from stonekite.desktop.dialogs import ExportDialog
 from stonekite.desktop.document import Document
-from stonekite.desktop.processes import Child
+from stonekite.desktop.plain import message
 from stonekite.desktop.theme import NAMES
+from stonekite.desktop.workers import EXPORT, Workers
 from stonekite.engine.export import component_path
-from stonekite.jobs import Answer, Cancel, Cancelled, Export, Failed, Progress, Written
+from stonekite.jobs import Answer, Export, Failed, Progress, Written
 from stonekite.session.types import LEGS
 
 
@@ -19,11 +20,10 @@ class Exporting(QObject):
 
     said = Signal(str)
 
-    def __init__(self, window: QWidget) -> None:
+    def __init__(self, window: QWidget, workers: Workers) -> None:
         super().__init__(window)
         self._window = window
-        self._child: Child | None = None
-        self._number = 0
+        self._workers = workers
         self.dialog: ExportDialog | None = None
 
     def ask(self, document: Document) -> ExportDialog:
@@ -56,7 +56,7 @@ class Exporting(QObject):
         if not there:
             return True
         question = f"{' and '.join(f'“{name}”' for name in there)} will be overwritten."
-        box = QMessageBox(QMessageBox.Icon.NoIcon, "Overwrite?", question, parent=dialog)
+        box = message("Overwrite?", question, dialog)
         go = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.exec()
@@ -64,53 +64,43 @@ class Exporting(QObject):
 
     def start(self, document: Document, dialog: ExportDialog, path: Path) -> None:
         """Begin to export to a file that the user chose (and agreed to overwrite)."""
-        if self._child is None:
-            self._child = Child("stonekite.worker", Answer, parent=self)
-            self._child.told.connect(self._hear)
-            self._child.ended.connect(self._ended)
-        self._number += 1
         dialog.show_running()
-        self._child.send(
-            Export(
-                self._number,
-                document.session,
-                str(path),
-                dialog.value(dialog.bits),  # type: ignore[arg-type]
-                None,
-                dialog.value(dialog.parts),  # type: ignore[arg-type]
-                dialog.dither.isChecked(),
-            )
+        session, bits, parts, dither = (
+            document.session,
+            dialog.value(dialog.bits),
+            dialog.value(dialog.parts),
+            dialog.dither.isChecked(),
+        )
+        self._workers.ask(
+            "export",
+            EXPORT,
+            lambda number: Export(number, session, str(path), bits, None, parts, dither),  # type: ignore[arg-type]
+            self._hear,
+            self._lost,
+            "writing",
         )
 
     def cancel(self) -> None:
         """End the running export; nothing of it stays on disk."""
-        if self._child is not None:
-            self._child.send(Cancel(self._number))
+        self._workers.drop("export")
+        if self.dialog is not None and self.dialog.running:
+            self.dialog.show_end("Cancelled. Nothing was written.", complete=False)
 
     def _hear(self, answer: Answer) -> None:
         dialog = self.dialog
-        if answer.number != self._number or dialog is None:
+        if dialog is None:
             return
         if isinstance(answer, Progress):
             dialog.show_progress(answer.done)
         elif isinstance(answer, Written):
             dialog.show_end(_told(answer), complete=True)
             self.said.emit(f"Exported “{Path(answer.paths[0]).name}”.")
-        elif isinstance(answer, Cancelled):
-            dialog.show_end("Cancelled. Nothing was written.", complete=False)
         elif isinstance(answer, Failed):
             dialog.show_end(answer.sentence, complete=False)
 
-    def _ended(self, code: int) -> None:
-        self._child = None
+    def _lost(self) -> None:
         if self.dialog is not None and self.dialog.running:
             self.dialog.show_end("The export stopped unexpectedly; nothing was written.", complete=False)
-
-    def close(self) -> None:
-        """End the worker."""
-        if self._child is not None:
-            self._child.close()
-            self._child = None
 
 
 def _told(written: Written) -> str:

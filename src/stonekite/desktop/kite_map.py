@@ -22,6 +22,7 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from stonekite.desktop.plain import tip
 from stonekite.desktop.theme import NAMES, faded, font, mixed, roles
 from stonekite.session.types import LEGS, LegName, Strip
 from stonekite.stages.base import Stage
@@ -429,7 +430,7 @@ class KiteMap(QWidget):
         if isinstance(event, QHelpEvent):
             hit = self._hit(QPointF(event.pos()))
             text = self._help(hit) if hit is not None else ""
-            QToolTip.showText(event.globalPos(), text, self)
+            QToolTip.showText(event.globalPos(), tip(text), self)
             return True
         return super().event(event)
 

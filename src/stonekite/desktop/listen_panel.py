@@ -8,7 +8,6 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import (
     QFrame,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QVBoxLayout,
@@ -17,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.choices import Toggle
 from stonekite.desktop.fields import ValueField
+from stonekite.desktop.plain import Label
 from stonekite.desktop.scope import Scope
 from stonekite.desktop.theme import LETTERS, NAMES, font, roles
 from stonekite.engine.listen import Listening, matched_db
@@ -163,7 +163,7 @@ class Chips(QWidget):
         self._row = QHBoxLayout(self)
         self._row.setContentsMargins(0, 0, 0, 0)
         self._row.setSpacing(4)
-        self.label = QLabel(name)
+        self.label = Label(name)
         self.label.setObjectName("muted")
         self.add = QPushButton(add)
         self.add.setObjectName("small")
@@ -212,7 +212,7 @@ class ListenPanel(QFrame):
         self.reference: int | None = None
         self.loudness: dict[str, float | None] = {}
         self.choices = {}
-        title = QLabel("Listen")
+        title = Label("Listen")
         title.setObjectName("title")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
@@ -244,7 +244,7 @@ class ListenPanel(QFrame):
         )
         self.match.setChecked(True)
         self.match.clicked.connect(self._say)
-        self.match_gain = QLabel("–")
+        self.match_gain = Label("–")
         self.match_gain.setAccessibleName("Level match gain")
         row = QHBoxLayout()
         row.addWidget(self.match)
@@ -254,7 +254,7 @@ class ListenPanel(QFrame):
         layout.addLayout(row)
         only = QHBoxLayout()
         only.setSpacing(6)
-        label = QLabel("Only")
+        label = Label("Only")
         label.setObjectName("muted")
         only.addWidget(label)
         only.addStretch()
@@ -289,7 +289,7 @@ class ListenPanel(QFrame):
         layout.addWidget(self.momentary)
         for figure in self.figures.values():
             layout.addWidget(figure)
-        self.state = QLabel("")
+        self.state = Label("")
         self.state.setObjectName("muted")
         layout.addWidget(self.state)
 

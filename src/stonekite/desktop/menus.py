@@ -4,11 +4,12 @@ from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence, QShortcut
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QMenuBar
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QMenuBar
 
 from stonekite.desktop import preferences
 from stonekite.desktop.choices import Words
 from stonekite.desktop.help_boxes import show_about, show_keys
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import NAMES
 from stonekite.session.types import VERSIONS, Split
 from stonekite.signal.matrix import MATRICES
@@ -129,7 +130,7 @@ class Menus(QFrame):
         self._action(help_menu, "Keys…", lambda: show_keys(window), "F1")
         self._action(help_menu, "About Stone Kite…", lambda: show_about(window))
         self.title = Words(Qt.AlignmentFlag.AlignHCenter)
-        self.engine_words = QLabel("")
+        self.engine_words = Label("")
         self.engine_words.setObjectName("muted")
         self.setObjectName("header")
         row = QHBoxLayout(self)

@@ -7,8 +7,9 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from stonekite.desktop.dialogs import ChannelDialog
 from stonekite.desktop.document import STEM, Document, session_of
+from stonekite.desktop.plain import message
 from stonekite.engine.generator import generator_source
-from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded
+from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
 from stonekite.session import edits
 from stonekite.session.storage import SUFFIX, SessionError
 from stonekite.session.types import Session, Stem
@@ -43,6 +44,11 @@ class Opening(QObject):
         except (AudioError, SessionError) as error:
             self.complained.emit(str(error))
             return
+        except OSError as error:
+            self.complained.emit(
+                f"“{shown_name(path)}” cannot be opened: {(error.strerror or str(error)).lower()}."
+            )
+            return
         self.mono = facts.channels == 1
         self._document.open(session)
         if self.mono:
@@ -66,9 +72,7 @@ class Opening(QObject):
 
     def _ask_moved(self, path: Path, sentence: str) -> Path | None:
         """The recording of a session is not there: let it be shown where it is."""
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon, "Recording not found", f"{sentence}\nIt belongs to “{path.name}”."
-        )
+        box = message("Recording not found", f"{sentence}\nIt belongs to “{shown_name(path)}”.", self._window)
         find = box.addButton("Show where it is…", QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.exec()
@@ -121,12 +125,7 @@ class Opening(QObject):
         """Ask what to do with unsaved changes; False to stay."""
         if not self._document.modified:
             return True
-        box = QMessageBox(
-            QMessageBox.Icon.NoIcon,
-            "Unsaved changes",
-            f"“{self._document.name}” has unsaved changes.",
-            parent=self._window,
-        )
+        box = message("Unsaved changes", f"“{self._document.name}” has unsaved changes.", self._window)
         save = box.addButton(QMessageBox.StandardButton.Save)
         box.addButton("Discard them", QMessageBox.ButtonRole.DestructiveRole)
         cancel = box.addButton(QMessageBox.StandardButton.Cancel)

@@ -5,11 +5,12 @@ from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from stonekite.desktop.choices import Toggle
 from stonekite.desktop.document import Document
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import LETTERS, NAMES, font, mixed, roles
 from stonekite.engine.ends import output_matrix
 from stonekite.session import edits
@@ -232,9 +233,9 @@ class OutputView(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._document = document
-        self.title = QLabel("Output")
+        self.title = Label("Output")
         self.title.setObjectName("title")
-        self.words = QLabel("")
+        self.words = Label("")
         self.words.setObjectName("muted")
         self.export = QPushButton("Export…")
         self.export.setObjectName("small")
@@ -276,7 +277,7 @@ class OutputView(QFrame):
         self.swap = Toggle("Swapped", "Swap left and right", "Left to the right and right to the left")
         row.addWidget(self.swap)
         self.controls["ceiling_db",].setMaximumWidth(220)
-        self.limiting = QLabel("")
+        self.limiting = Label("")
         self.limiting.setObjectName("muted")
         self.limiting.setToolTip(
             "What the ceiling takes away now, and the most since it was put in (click to forget)"

@@ -1,5 +1,8 @@
 """Where the player's sound goes: a device of this computer, or a simulated one. No widgets here."""
 
+import os
+import socket
+import struct
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -10,8 +13,8 @@ import soxr
 from PySide6.QtCore import QByteArray
 from PySide6.QtMultimedia import QAudio, QAudioDevice, QAudioFormat, QAudioSink, QMediaDevices
 
-AHEAD_S = 0.07
-"""How far ahead of the ears sound is rendered."""
+AHEAD_S, MOST_AHEAD_S = 0.07, 0.25
+"""How far ahead of the ears sound is rendered: at first, and at the most after sound has run out."""
 STUCK_S = 0.7
 """A device that has taken nothing for so long is gone."""
 START_S = 4.0
@@ -31,8 +34,9 @@ class SimulatedOutput:
         self.rate = rate
         self.underruns = 0
         self.gone = False
+        self.ahead_s = AHEAD_S
         self._clock = clock
-        self._capacity = int(AHEAD_S * rate)
+        self._dry = True
         self._queued = 0.0
         self._looked = clock()
         self._stalled_until = 0.0
@@ -46,14 +50,15 @@ class SimulatedOutput:
             return
         self._queued -= passed * self.rate
         if self._queued < 0:
-            if self.starving:
+            if self.starving and not self._dry:  # counted once, until something is written again
                 self.underruns += 1
+                self._dry = True
             self._queued = 0.0
 
     def room(self) -> int:
         """Frames that can be written now."""
         self._consume()
-        return max(0, self._capacity - int(np.ceil(self._queued)))
+        return max(0, int(self.ahead_s * self.rate) - int(np.ceil(self._queued)))
 
     def queued(self) -> int:
         """Frames that were written but not heard yet."""
@@ -63,6 +68,7 @@ class SimulatedOutput:
     def write(self, block: np.ndarray) -> None:
         """Take a block (2, frames)."""
         self._consume()
+        self._dry = False
         self._queued += block.shape[1]
         if self._record is not None:
             self._record.write(block.T)
@@ -102,11 +108,12 @@ class DeviceOutput:
             soxr.ResampleStream(rate, self.rate, 2, dtype="float32") if self.rate != rate else None
         )
         self._sink = QAudioSink(device, wanted)
-        self._sink.setBufferSize(int(AHEAD_S * self.rate) * 8)
+        self._sink.setBufferSize(int(MOST_AHEAD_S * self.rate) * 8)
+        self.ahead_s = AHEAD_S
         self._pipe = self._sink.start()
         self.underruns = 0
         self.starving = False
-        self._was_idle = True
+        self._dry = True
         self._moved = (-1, time.monotonic())
         self._started = False
 
@@ -121,15 +128,16 @@ class DeviceOutput:
 
     def room(self) -> int:
         """Source frames that can be written now."""
-        idle = self._sink.state() == QAudio.State.IdleState
-        if idle and not self._was_idle and self.starving:
-            self.underruns += 1
-        self._was_idle = idle
         free = self._sink.bytesFree() // 8
         if free != self._moved[0]:
             self._started = self._started or free > self._moved[0] >= 0
             self._moved = (free, time.monotonic())
-        return int(free * self._source_rate / self.rate)
+        held = self._sink.bufferSize() // 8 - free
+        if held <= 0 and self._started and self.starving and not self._dry:
+            self.underruns += 1
+            self._dry = True
+        wanted = min(free, int(self.ahead_s * self.rate) - held)
+        return max(0, int(wanted * self._source_rate / self.rate))
 
     def queued(self) -> int:
         """Source frames that were written but not heard yet."""
@@ -143,7 +151,7 @@ class DeviceOutput:
             samples = np.ascontiguousarray(self._convert.resample_chunk(samples))
         np.clip(samples, -1.0, 1.0, out=samples)
         self._pipe.write(QByteArray(samples.tobytes()))
-        self._was_idle = False
+        self._dry = False
 
     def close(self) -> None:
         self._sink.stop()
@@ -152,9 +160,34 @@ class DeviceOutput:
 Output = SimulatedOutput | DeviceOutput
 
 
+def server_answers() -> bool:
+    """Whether the desktop's sound server can be spoken to. One that is stopped would make Qt wait for it, and one that is
+    gone would make Qt's library end the process; True where there is no such server to look at.
+    """
+    place = os.environ.get("PULSE_SERVER", "").removeprefix("unix:")
+    if not place.startswith("/"):
+        runtime = os.environ.get("PULSE_RUNTIME_PATH") or f"{os.environ.get('XDG_RUNTIME_DIR', '')}/pulse"
+        place = f"{runtime}/native"
+        if not os.path.exists(runtime):
+            return True
+    with socket.socket(socket.AF_UNIX) as caller:
+        caller.settimeout(0.2)
+        try:
+            caller.connect(place)
+            credentials = caller.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
+        except OSError:
+            return False
+    number = struct.unpack("3i", credentials)[0]
+    try:
+        state = Path(f"/proc/{number}/stat").read_text().rsplit(")", 1)[1].split()[0]
+    except (OSError, IndexError):
+        return True  # not ours to look at
+    return state not in ("T", "t", "Z", "X")
+
+
 def best_output(rate: int) -> Output:
     """The default device if there is one that works, otherwise the simulated output."""
-    device = QMediaDevices.defaultAudioOutput()
+    device = QMediaDevices.defaultAudioOutput() if server_answers() else QAudioDevice()
     if not device.isNull():
         output = DeviceOutput(device, rate)
         if not output.gone:

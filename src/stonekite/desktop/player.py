@@ -20,9 +20,19 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 
-from stonekite.desktop import protocol
-from stonekite.desktop.outputs import Output, SimulatedOutput, best_output, device_identity
-from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Status
+from stonekite import __version__
+from stonekite.desktop import protocol, realtime
+from stonekite.desktop.outputs import (
+    AHEAD_S,
+    MOST_AHEAD_S,
+    DeviceOutput,
+    Output,
+    SimulatedOutput,
+    best_output,
+    device_identity,
+    server_answers,
+)
+from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
@@ -37,8 +47,10 @@ BLOCK = 512
 LOOK_S = 1 / 30
 PAUSE_S = 0.003
 DEVICE_CHECK_S = 1.0
-REFUSED_S = 5.0
-"""A device that went away is not tried again for so long, unless another one takes its place."""
+RENEW_S = 2.0
+"""A device that went away is not tried again for so long."""
+FURTHER_S, CALM_S = 0.06, 20.0
+"""So much further ahead after sound has run out, and so long without that until half of it is taken back."""
 AHEAD_FRAMES = 32768
 """Fetched from the file at once."""
 
@@ -51,9 +63,14 @@ class Player:
         self._send = send
         self._playback: Playback | None = None
         self._live: Live | None = None
-        self._output: Output = best_output(48_000)
+        # Without a server to speak to Qt's library is not even started: it would not see one that comes later.
+        self._bare = not server_answers()
+        self._output: Output = SimulatedOutput(48_000) if self._bare else best_output(48_000)
         self._no_devices = False
-        self._refused: tuple[bytes | None, float] = (None, -math.inf)
+        self._lost: list[Output] = []
+        self._lost_at = self._asked_at = -math.inf
+        self._ran_out = (0, -math.inf)
+        self._beat = 0
         self._places: deque[tuple[int, int, bool]] = deque()
         self._written = 0
         self._busy = 0.0
@@ -64,7 +81,18 @@ class Player:
         self._tell_output()
 
     def obey(self, command: Command) -> None:
-        """Carry out one command."""
+        """Carry out one command. A recording that turns out to be damaged is said; playing stops, the player does not."""
+        try:
+            self._obey(command)
+        except AudioError as error:
+            self._stop(error)
+
+    def _stop(self, error: AudioError) -> None:
+        self._send(Fault(str(error)))
+        if self._playback is not None:
+            self._playback.stop()
+
+    def _obey(self, command: Command) -> None:
         playback = self._playback
         if isinstance(command, protocol.Load):
             self._load_source(command)
@@ -109,9 +137,8 @@ class Player:
         self._live = Live(reader.facts.rate)
         self._playback = Playback(reader, command.strip, command.listening, self._live, self._helper)
         self._places.clear()
-        self._use(
-            best_output(reader.facts.rate) if not self._no_devices else SimulatedOutput(reader.facts.rate)
-        )
+        without = self._no_devices or self._bare or self._lost
+        self._use(SimulatedOutput(reader.facts.rate) if without else best_output(reader.facts.rate))
         self._send(Ready())
 
     def _refer(self, command: protocol.Refer, playback: Playback) -> None:
@@ -174,9 +201,7 @@ class Player:
                 try:
                     block = playback.read(BLOCK)
                 except AudioError as error:
-                    self._send(Fault(str(error)))
-                    playback.pause()
-                    playback.playing = False
+                    self._stop(error)
                     block = np.zeros((2, BLOCK))
                 self._busy += time.perf_counter() - begin
                 self._output.write(block)
@@ -188,26 +213,59 @@ class Player:
         return worked
 
     def _check_device(self, now: float) -> None:
-        """Fall back when the device is gone, go back when there is one again."""
+        """Fall back when the device is gone, and have this process replaced when there is one again.
+
+        After a sound server has gone Qt's library cannot be used any more in this process: not to close the device,
+        which would wait for the server, nor to open another one, which would end the process.
+        """
+        self._adapt(now)
         if self._output.gone:
-            self._refused = (getattr(self._output, "identity", None), now)
-            self._use(SimulatedOutput(self._rate()))
+            self._lost.append(self._output)  # kept, since letting go of it closes it
+            self._lost_at = now
+            self._output = SimulatedOutput(self._rate())
+            self._written = 0
+            self._places.clear()
+            self._tell_output()
         if now - self._checked < DEVICE_CHECK_S:
             return
         self._checked = now
-        identity = None if self._no_devices else device_identity()
-        if identity == self._refused[0] and now - self._refused[1] < REFUSED_S:
+        if self._lost or self._bare:
+            if (
+                not self._no_devices
+                and now - max(self._lost_at, self._asked_at) > RENEW_S
+                and server_answers()
+            ):
+                self._asked_at = now
+                self._send(Renew())
             return
+        if isinstance(self._output, DeviceOutput) and not server_answers():
+            return  # a device that is gone says so by taking nothing
+        identity = None if self._no_devices else device_identity()
         current = getattr(self._output, "identity", None)
         if identity != current:
             self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
+
+    def _adapt(self, now: float) -> None:
+        """Work further ahead after sound has run out, and come back when it has not for a while."""
+        output = self._output
+        count, since = self._ran_out
+        if output.underruns > count:
+            output.ahead_s = min(MOST_AHEAD_S, output.ahead_s + FURTHER_S)
+            self._ran_out = output.underruns, now
+        elif output.underruns < count:  # another output
+            self._ran_out = output.underruns, now
+        elif output.ahead_s > AHEAD_S and now - since > CALM_S:
+            output.ahead_s = max(AHEAD_S, output.ahead_s - FURTHER_S / 2)
+            self._ran_out = count, now
 
     def _publish(self, now: float) -> None:
         elapsed, self._looked = now - self._looked, now
         self._load += 0.2 * (self._busy / elapsed - self._load)
         self._busy = 0.0
         playback, live = self._playback, self._live
+        self._beat += 1
         if playback is None or live is None:
+            self._status.write(beat=self._beat)
             return
         queued = self._output.queued()
         heard = self._written - queued
@@ -226,6 +284,7 @@ class Player:
         peak_in, reduction = live.take_reduction()
         band_levels, band_gains = live.take_bands()
         self._status.write(
+            beat=self._beat,
             ceiling=live.take_ceiling(),
             band_levels=band_levels,
             band_gains=band_gains,
@@ -235,6 +294,7 @@ class Player:
             underruns=self._output.underruns,
             position=min(position, playback.frames) / playback.rate,
             queued_s=queued / playback.rate,
+            ahead_s=self._output.ahead_s,
             load=self._load,
             updates=self._updates,
             momentary=live.momentary(),
@@ -284,7 +344,11 @@ def main() -> None:
 
     threading.Thread(target=listen, daemon=True).start()
     warm()
+    sys.setswitchinterval(
+        0.0005
+    )  # settings are built in a thread beside the sound, which must not wait for it
     player = Player(status, send)
+    send(Warm(realtime.ask(), __version__))
     # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.
     gc.collect()
     gc.freeze()

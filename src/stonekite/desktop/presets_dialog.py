@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QDialog,
     QFileDialog,
     QHBoxLayout,
-    QLabel,
     QListWidget,
     QListWidgetItem,
     QPushButton,
@@ -19,6 +18,7 @@ from PySide6.QtWidgets import (
 from stonekite.desktop.choices import Segments
 from stonekite.desktop.document import Document
 from stonekite.desktop.fields import Entry
+from stonekite.desktop.plain import Label, tip
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.theme import NAMES
 from stonekite.session import presets
@@ -52,7 +52,7 @@ class PresetsDialog(QDialog):
         )
         self.list = QListWidget()
         self.list.setAccessibleName("Presets")
-        self.about = QLabel("")
+        self.about = Label("")
         self.about.setObjectName("muted")
         self.about.setWordWrap(True)
         self.about.setMinimumHeight(38)
@@ -62,7 +62,7 @@ class PresetsDialog(QDialog):
         self.name.setAccessibleName("Name of a new preset")
         self.keep = QPushButton("Keep")
         self.keep.setEnabled(False)
-        self.message = QLabel("")
+        self.message = Label("")
         self.message.setWordWrap(True)
         self.read = QPushButton("Import…")
         self.write = QPushButton("Export…")
@@ -114,7 +114,7 @@ class PresetsDialog(QDialog):
             if preset.fits(self.scope.value, self._kind):
                 item = QListWidgetItem(preset.name + ("" if path.parent == presets.SHIPPED else "   (yours)"))
                 item.setData(Qt.ItemDataRole.UserRole, (path, preset))
-                item.setToolTip(preset.about)
+                item.setToolTip(tip(preset.about))
                 self.list.addItem(item)
                 if preset.name == choose and self.list.currentItem() is None:  # one's own come first
                     self.list.setCurrentItem(item)

@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import queue
 import subprocess
 import sys
 import threading
@@ -10,6 +11,8 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from stonekite.framing import read_frame, write_frame
+
+_ENDED = object()
 
 
 class Child(QObject):
@@ -39,7 +42,13 @@ class Child(QObject):
             process_group=0,  # Ctrl-C in a terminal is for the window, which then ends this process
             env={**os.environ, "QT_QPA_PLATFORM": "offscreen", "QT_LOGGING_RULES": "qt.multimedia.*=false"},
         )
-        threading.Thread(target=self._listen, args=(answers,), daemon=True).start()
+        self._outgoing: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        self._threads = [
+            threading.Thread(target=self._listen, args=(answers,), daemon=True),
+            threading.Thread(target=self._write, daemon=True),
+        ]
+        for thread in self._threads:
+            thread.start()
 
     @property
     def pid(self) -> int:
@@ -49,23 +58,53 @@ class Child(QObject):
         with contextlib.suppress(OSError, ValueError, RuntimeError):
             while (value := read_frame(self._process.stdout, answers)) is not None:
                 self.told.emit(value)
-        code = self._process.wait()
+        # A frame that could not be read is the end of talking, too.
+        with contextlib.suppress(OSError):
+            self._process.stdin.close()
+        try:
+            code = self._process.wait(2)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            code = self._process.wait()
+        self._outgoing.put(_ENDED)
+        self._process.stdout.close()
         if not self._closing:
             with contextlib.suppress(RuntimeError):  # the window may be gone already
                 self.ended.emit(code)
 
+    def _write(self) -> None:
+        while (value := self._outgoing.get()) is not _ENDED:
+            try:
+                write_frame(self._process.stdin, value)
+            except ValueError:
+                if self._process.stdin.closed:
+                    return
+            except OSError:
+                return
+
     def send(self, value: Any) -> None:
-        """Say something; lost if the process is gone (then `ended` tells)."""
-        with contextlib.suppress(OSError, ValueError):
-            write_frame(self._process.stdin, value)
+        """Say something, in turn; lost if the process is gone (then `ended` tells)."""
+        self._outgoing.put(value)
+
+    def kill(self) -> None:
+        """End a process that does not answer; `ended` tells when it is gone."""
+        with contextlib.suppress(OSError):
+            self._process.kill()
 
     def close(self) -> None:
         """End the process and wait for it."""
         self._closing = True
-        with contextlib.suppress(OSError):
+        self._outgoing.put(_ENDED)
+        with contextlib.suppress(OSError, ValueError):
             self._process.stdin.close()
         try:
             self._process.wait(2)
         except subprocess.TimeoutExpired:
             self._process.kill()
             self._process.wait()
+        self.let_go()
+
+    def let_go(self) -> None:
+        """Wait for the threads of a process that has ended: only then may this object go, too."""
+        for thread in self._threads:
+            thread.join(3)

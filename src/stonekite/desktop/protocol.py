@@ -103,15 +103,28 @@ class Fault(msgspec.Struct, tag=True):
     sentence: str
 
 
-Event = OutputIs | Ready | Fault
+class Warm(msgspec.Struct, tag=True):
+    """The process is there and waits; `realtime` if the system lets it play before everything else."""
 
-_STATUS = np.dtype(
+    realtime: bool
+    version: str
+
+
+class Renew(msgspec.Struct, tag=True):
+    """A device that was lost may be back: this process cannot use it any more, a fresh one can."""
+
+
+Event = OutputIs | Ready | Fault | Warm | Renew
+
+STATUS = np.dtype(
     [
         ("serial", "i8"),
         ("playing", "i4"),
         ("underruns", "i4"),
         ("position", "f8"),
         ("queued_s", "f8"),
+        ("ahead_s", "f8"),
+        ("beat", "i8"),
         ("load", "f8"),
         ("updates", "i8"),
         ("momentary", "f8", 2),
@@ -132,11 +145,11 @@ _STATUS = np.dtype(
 class Status:
     """The shared block. One process writes, the other reads; both map the same file descriptor."""
 
-    SIZE = _STATUS.itemsize
+    SIZE = STATUS.itemsize
 
     def __init__(self, descriptor: int) -> None:
         self._map = mmap.mmap(descriptor, self.SIZE)
-        self._block = np.frombuffer(self._map, dtype=_STATUS)[0:1]
+        self._block = np.frombuffer(self._map, dtype=STATUS)[0:1]
 
     def write(self, **values: object) -> None:
         """Publish a complete set of values."""
@@ -150,7 +163,10 @@ class Status:
     def read(self) -> np.void:
         """The latest complete set of values (a copy)."""
         for _ in range(8):
+            # The writer begins with one and ends with the other: read the other way round, they are the same only if
+            # nothing was written meanwhile.
+            ended = int(self._block[0]["serial_end"])
             copy = self._block[0].copy()
-            if copy["serial"] == copy["serial_end"]:
+            if int(self._block[0]["serial"]) == ended:
                 break
         return copy

@@ -4,12 +4,13 @@ from PySide6.QtWidgets import (
     QButtonGroup,
     QDialog,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QRadioButton,
     QVBoxLayout,
     QWidget,
 )
+
+from stonekite.desktop.plain import Label
 
 
 class Question(QDialog):
@@ -22,7 +23,7 @@ class Question(QDialog):
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 16)
         layout.setSpacing(10)
-        label = QLabel(words)
+        label = Label(words)
         label.setWordWrap(True)
         layout.addWidget(label)
         self.group = QButtonGroup(self)

@@ -9,7 +9,6 @@ from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QScrollArea,
     QSizePolicy,
@@ -20,6 +19,7 @@ from PySide6.QtWidgets import (
 from stonekite.desktop.choices import Tinted, Toggle
 from stonekite.desktop.document import STEM, Document
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import NAMES, font, roles
 from stonekite.engine import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts
@@ -134,7 +134,7 @@ class VerdictRow(QWidget):
         words = _ELSEWHERE.get(verdict.fault) or repair.repair_words(verdict)
         if verdict.usual:
             words = None
-        self.sentence = QLabel(verdict.sentence)
+        self.sentence = Label(verdict.sentence)
         self.sentence.setWordWrap(True)
         settled = done or verdict.usual
         mark = Tinted("✓" if settled else "!", "muted" if settled else "warning")
@@ -171,9 +171,9 @@ class SourceView(QFrame):
         self._found: Findings | None = None
         self._shown: tuple[Any, ...] | None = None
         self.rows: list[VerdictRow] = []
-        self.title = QLabel("Source check")
+        self.title = Label("Source check")
         self.title.setObjectName("title")
-        self.together = QLabel("")
+        self.together = Label("")
         self.together.setObjectName("muted")
         self.open = QPushButton(OPEN)
         self.separate = QPushButton(SEPARATE)

@@ -5,13 +5,14 @@ from typing import Any
 import msgspec
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMenu, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
 
 from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.handle_picture import HandlePicture
 from stonekite.desktop.history_picture import HistoryPicture
+from stonekite.desktop.plain import Label
 from stonekite.desktop.response_picture import ResponsePicture
 from stonekite.desktop.theme import NAMES, roles
 from stonekite.desktop.tones_picture import TonesPicture
@@ -41,7 +42,7 @@ class SettingsRow(QWidget):
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(5)
-        self.name = QLabel("")
+        self.name = Label("")
         self.name.hide()
         row = self._new_row(outer)
         row.addWidget(self.name)
@@ -56,7 +57,7 @@ class SettingsRow(QWidget):
                 control.refused.connect(self.refused)
                 control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
             if isinstance(control, Segments) and setting.label:
-                label = QLabel(setting.label)
+                label = Label(setting.label)
                 label.setObjectName("muted")
                 row.addWidget(label)
             row.addWidget(control, 1 if isinstance(control, ValueField) else 0)

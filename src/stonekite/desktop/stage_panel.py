@@ -2,11 +2,12 @@
 
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QMenu, QPushButton, QStackedWidget, QVBoxLayout
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout
 
 from stonekite.desktop.bands_editor import BandsEditor
 from stonekite.desktop.choices import Segments, Toggle
 from stonekite.desktop.document import Document
+from stonekite.desktop.plain import Label
 from stonekite.desktop.stage_actions import StageActions
 from stonekite.desktop.stage_editor import StageEditor
 from stonekite.desktop.theme import NAMES, roles
@@ -29,9 +30,9 @@ class StagePanel(QFrame):
         self.setObjectName("panel")
         self._document, self._actions = document, actions
         self._changes: dict[int, float] = {}
-        self.title = QLabel("EQ")
+        self.title = Label("EQ")
         self.title.setObjectName("title")
-        self.words = QLabel("")
+        self.words = Label("")
         self.words.setObjectName("muted")
         self.leg_choice = Segments(
             {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (key O)"

@@ -11,6 +11,7 @@ from stonekite.desktop.comparing import Comparing, Range, subjects_of
 from stonekite.desktop.document import STEM, Document, session_of
 from stonekite.desktop.listen_panel import ListenPanel
 from stonekite.desktop.timeline import clock
+from stonekite.desktop.workers import Workers
 from stonekite.engine.listen import Listening, matched_db
 from stonekite.engine.subjects import Subject
 from stonekite.files.audio import READABLE, AudioError
@@ -48,10 +49,10 @@ class Switching(QObject):
     said = Signal(str)
     measured = Signal()
 
-    def __init__(self, window: QWidget, document: Document, listen: ListenPanel) -> None:
+    def __init__(self, window: QWidget, document: Document, listen: ListenPanel, workers: Workers) -> None:
         super().__init__(window)
         self._window, self._document, self._listen = window, document, listen
-        self.comparing = Comparing(self)
+        self.comparing = Comparing(workers, self)
         self.range: Range = "loop"
         self.selection: Loop | None = None
         self.viewing = False

@@ -1,18 +1,64 @@
 """The window's side of the player: starts it, restarts it if it dies, and knows what it should be doing."""
 
 import os
+import time
+from collections import deque
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from stonekite.desktop import protocol
 from stonekite.desktop.processes import Child
-from stonekite.desktop.protocol import Event, Fault, OutputIs, Ready, Status
+from stonekite.desktop.protocol import STATUS, Event, Fault, OutputIs, Ready, Renew, Status, Warm
 from stonekite.engine.listen import Listening
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.session.types import Source, Strip
 
-RESTARTS = 5
+BUSY, MINUTE_S = 5, 60.0
+"""Players that died so often within a minute are started again more slowly."""
+SLOW_S = 5.0
+FROZEN_S = 3.0
+"""A player that has not said anything for so long does not move any more."""
+
+
+class _Process(QObject):
+    """A player: its process, and the block of memory that it writes its status to. `heard` gives what it says, `over`
+    its exit code."""
+
+    heard = Signal(object, object)
+    over = Signal(object, int)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.descriptor = os.memfd_create("stonekite-status")
+        os.ftruncate(self.descriptor, Status.SIZE)
+        self.shared = Status(self.descriptor)
+        self.warm = False
+        self.realtime = False
+        self.child = Child(
+            "stonekite.desktop.player", Event, (str(self.descriptor),), (self.descriptor,), self
+        )
+        # Methods of this object, so that what a thread tells arrives in the window's own.
+        self.child.told.connect(self._told)
+        self.child.ended.connect(self._ended)
+
+    def _told(self, event: Event) -> None:
+        self.heard.emit(self, event)
+
+    def _ended(self, code: int) -> None:
+        self.over.emit(self, code)
+
+    def close(self) -> None:
+        self.child.close()
+        self.let_go()
+
+    def let_go(self) -> None:
+        """Of what a process that has ended leaves."""
+        self.child.let_go()
+        if self.descriptor >= 0:
+            os.close(self.descriptor)
+            self.descriptor = -1
+        self.deleteLater()
 
 
 class Transport(QObject):
@@ -25,84 +71,152 @@ class Transport(QObject):
 
     def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
         super().__init__(parent)
-        self._descriptor = os.memfd_create("stonekite-status")
-        os.ftruncate(self._descriptor, Status.SIZE)
-        self._shared = Status(self._descriptor)
-        self.status: np.void = self._shared.read()
+        self.status: np.void = np.zeros(1, dtype=STATUS)[0]
         self.listening = Listening()
         self.playing = False
+        self.realtime = False
         self._source: Source | None = None
         self._strip = Strip()
         self._beside: tuple[Strip, ...] = ()
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
-        self._restarts = 0
-        self._child: Child | None = None
+        self._player: _Process | None = None
+        self._spare: _Process | None = None
+        self._renewing = False
+        self._deaths: deque[float] = deque(maxlen=BUSY)
+        self._beat = (-1, 0.0)
         self._timer = QTimer(self)
         self._timer.setInterval(interval_ms)
         self._timer.timeout.connect(self._tick)
+        self._again = QTimer(self)
+        self._again.setSingleShot(True)
+        self._again.timeout.connect(self._begin_again)
         self._expected: tuple[bool, int] | None = None
 
     def start(self) -> None:
         """Start the player process."""
-        self._child = Child(
-            "stonekite.desktop.player", Event, (str(self._descriptor),), (self._descriptor,), self
-        )
-        self._child.told.connect(self._hear)
-        self._child.ended.connect(self._restart)
+        self._player = self._made()
         self._timer.start()
+
+    def _made(self) -> _Process:
+        made = _Process(self)
+        made.heard.connect(self._hear)
+        made.over.connect(self._ended)
+        return made
 
     def close(self) -> None:
         """End the player."""
         self._timer.stop()
-        if self._child is not None:
-            self._child.close()
-            self._child = None
-        if self._descriptor >= 0:
-            os.close(self._descriptor)
-            self._descriptor = -1
+        self._again.stop()
+        for process in (self._player, self._spare):
+            if process is not None:
+                process.close()
+        self._player = self._spare = None
 
     @property
     def player_pid(self) -> int:
-        return self._child.pid if self._child is not None else 0
+        return self._player.child.pid if self._player is not None else 0
 
     def _send(self, command: protocol.Command) -> None:
-        if self._child is not None:
-            self._child.send(command)
+        if self._player is not None:
+            self._player.child.send(command)
 
-    def _hear(self, event: Event) -> None:
+    def _hear(self, process: _Process, event: Event) -> None:
+        if isinstance(event, Warm):
+            process.warm, process.realtime = True, event.realtime
+            if process is self._player:
+                self.realtime = event.realtime
+                self._have_spare()
+        if process is self._spare and self._renewing and process.warm:
+            self._renewing = False
+            self._promote()
+            return
+        if process is not self._player:
+            return
         if isinstance(event, OutputIs):
             self.output_changed.emit(event.name, event.simulated, event.rate)
         elif isinstance(event, Ready):
             self.ready.emit()
+        elif isinstance(event, Renew):
+            # A spare that was started before the device came back does not know of it.
+            self._renewing = True
+            if self._spare is not None:
+                self._spare.close()
+            self._spare = self._made()
         elif isinstance(event, Fault):
             self.playing = False
             self.failed.emit(event.sentence)
 
-    def _restart(self, code: int) -> None:
-        """The player died: start another one where it was."""
-        if self._restarts >= RESTARTS:
-            self.playing = False
-            self.failed.emit(
-                f"The player stopped again and again (code {code}). Save and start Stone Kite again."
-            )
+    def _have_spare(self) -> None:
+        """Another player that is ready to go on if this one dies: to start one takes seconds."""
+        if self._spare is None:
+            self._spare = self._made()
+
+    def _ended(self, process: _Process, code: int) -> None:
+        """A player died: another one goes on where it was."""
+        process.let_go()
+        if process is self._spare:
+            self._spare = None
+            self._renewing = False
             return
-        self._restarts += 1
+        if process is not self._player:
+            return
+        self._player = None
+        now = time.monotonic()
+        often = len(self._deaths) == BUSY and now - self._deaths[0] < MINUTE_S
+        self._deaths.append(now)
+        if often and now - self._deaths[-2] < SLOW_S:
+            self.failed.emit(
+                f"The player stopped again and again (code {code}); the next one starts in {SLOW_S:.0f} seconds. "
+                "If it does not come back, take out the stage that was changed last."
+            )
+            self._again.start(int(SLOW_S * 1000))
+        else:
+            self._begin_again()
+
+    def _begin_again(self) -> None:
+        if self._spare is None:
+            self._spare = self._made()
+        self._promote()
+
+    def _promote(self) -> None:
+        """Go on in the spare player, with all that the one before was told."""
+        old, self._player = self._player, self._spare
+        self._spare = None
         was_playing, frame = self.playing, self.frame
-        self.start()
+        self._beat = (-1, 0.0)
+        if old is not None:
+            old.close()
+        if self._player is not None and self._player.warm:
+            self.realtime = self._player.realtime
+            self._have_spare()
         if self._source is not None:
-            beside = self._beside
-            self.load(self._source, self._strip)
-            self.update(self._strip, beside)
-            self.set_loop(*self._loop)
-            self._send(self._watched)
+            beside, loop, strip = self._beside, self._loop, self._strip
+            self.load(self._source, strip)
+            self.update(strip, beside)
+            self.set_loop(*loop)
             self.seek(frame)
             if was_playing:
                 self.play()
 
+    def _watch_over(self) -> None:
+        """A player that lives but does not move is ended, and another one goes on."""
+        beat, now = int(self.status["beat"]), time.monotonic()
+        if beat != self._beat[0]:
+            self._beat = (beat, now)
+        elif beat > 0 and now - self._beat[1] > FROZEN_S and self._player is not None:
+            self._beat = (beat, now)
+            self._player.child.kill()
+
     def _tick(self) -> None:
-        self.status = self._shared.read()
+        if self._player is None:
+            self.ticked.emit()
+            return
+        status = self._player.shared.read()
+        if int(status["beat"]):  # one that has just been started has nothing to say yet
+            self.status = status
+        self._watch_over()
         now = bool(self.status["playing"])
         if self._expected is None:
             self.playing = now

@@ -14,11 +14,9 @@ from PySide6.QtWidgets import (
     QFileDialog,
     QFrame,
     QHBoxLayout,
-    QLabel,
     QLineEdit,
     QMainWindow,
     QMenu,
-    QMessageBox,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
@@ -41,6 +39,7 @@ from stonekite.desktop.measuring import Measuring, overview
 from stonekite.desktop.menus import Menus
 from stonekite.desktop.opening import Opening
 from stonekite.desktop.output_view import OutputView
+from stonekite.desktop.plain import Label, message, tip
 from stonekite.desktop.presets_dialog import PresetsDialog
 from stonekite.desktop.separating import Separating
 from stonekite.desktop.source_view import SourceView
@@ -51,6 +50,7 @@ from stonekite.desktop.theme import NAMES
 from stonekite.desktop.timeline import Timeline, clock
 from stonekite.desktop.tone_finding import ToneFinding
 from stonekite.desktop.transport import Transport
+from stonekite.desktop.workers import Workers
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
 from stonekite.engine.reporting import of_session, write
@@ -84,11 +84,12 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.document = Document(self)
         self.transport = Transport(self)
-        self.measuring = Measuring(self)
-        self.exporting = Exporting(self)
+        self.workers = Workers(self)
+        self.measuring = Measuring(self.workers, self)
+        self.exporting = Exporting(self, self.workers)
         self.opening = Opening(self, self.document)
         self.stages = StageActions(self.document, self)
-        self.errands = Errands(self)
+        self.errands = Errands(self.workers, self)
         self.separating = Separating(self, self.errands)
         self.matching = Matching(self, self.document, self.stages, self.errands)
         self.preset_folder = presets.user_folder()
@@ -119,7 +120,7 @@ class Window(QMainWindow):
         self.source_view = SourceView(self.document)
         self.output_view = OutputView(self.document)
         self.empty_panel, empty_layout = _panel()
-        self.empty_words = QLabel("")
+        self.empty_words = Label("")
         self.empty_words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self.empty_words.setObjectName("muted")
         self.empty_button = QPushButton("Open…")
@@ -144,14 +145,14 @@ class Window(QMainWindow):
         self.play_button.setObjectName("small")
         self.play_button.setFixedWidth(62)
         self.play_button.setToolTip("Play or pause (Space)")
-        self.time = QLabel("0:00.00")
+        self.time = Label("0:00.00")
         self.time.setObjectName("title")
         self.time.setMinimumWidth(74)
         self.time.setAccessibleName("Play position")
-        self.length = QLabel("")
+        self.length = Label("")
         self.length.setObjectName("muted")
         self.loop_words = Toggle("Loop", "Loop", "Repeat the dragged range (key L)")
-        self.loop_range = QLabel("")
+        self.loop_range = Label("")
         self.loop_range.setObjectName("muted")
         self.hint = Words(Qt.AlignmentFlag.AlignRight)
         transport_row = QHBoxLayout()
@@ -171,7 +172,7 @@ class Window(QMainWindow):
         left.addWidget(self.middle, 6)
         left.addWidget(timeline_panel, 2)
         self.listen = ListenPanel()
-        self.switching = Switching(self, self.document, self.listen)
+        self.switching = Switching(self, self.document, self.listen, self.workers)
         self.compare_view = CompareView(self.document, self.switching)
         self.hearing = Hearing(
             self.document, self.transport, self.switching, self.listen, self.stages, self.timeline, self
@@ -314,6 +315,7 @@ class Window(QMainWindow):
 
     def _chosen_changed(self) -> None:
         """Another stage is open, or another leg of it in front."""
+        self.document.end_gesture()
         self._view = "stage"
         self.pages.setCurrentWidget(self.work)
         self._refresh()
@@ -358,6 +360,7 @@ class Window(QMainWindow):
     def _opened(self) -> None:
         stem = self.document.stem
         self._measured = None
+        self.measuring.forget()
         self.timeline.show_recording(stem.source.frames / stem.source.rate)
         self.listen.forget()
         self.switching.selection = None
@@ -577,7 +580,7 @@ class Window(QMainWindow):
     def say(self, sentence: str) -> None:
         """A word in the window that needs no answer; it goes away by itself."""
         self.hint.setText(sentence)
-        self.hint.setToolTip(sentence)
+        self.hint.setToolTip(tip(sentence))
         if sentence:
             QTimer.singleShot(12_000, self, lambda: self._unsay(sentence))
 
@@ -587,7 +590,7 @@ class Window(QMainWindow):
 
     def complain(self, sentence: str) -> None:
         """A fault that the user must have seen."""
-        QMessageBox(QMessageBox.Icon.NoIcon, "Stone Kite", sentence, parent=self).exec()
+        message("Stone Kite", sentence, self).exec()
 
     def set_light(self, on: bool) -> None:
         """Ink on limestone, or chalk on slate; kept for the next start."""
@@ -618,6 +621,10 @@ class Window(QMainWindow):
         """
         if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and event.key() == Qt.Key.Key_H:
             return self._hold(event)
+        if event.type() == QEvent.Type.ToolTip and isinstance(watched, QWidget) and watched.toolTip():
+            words = watched.toolTip()
+            if words != tip(words) and not words.startswith("<qt>"):  # a name that looks like rich text
+                watched.setToolTip(tip(words))
         if event.type() == QEvent.Type.WindowDeactivate and self.hearing.without_stage:
             self.hearing.hear_alone(None)
         if event.type() == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
@@ -660,10 +667,9 @@ class Window(QMainWindow):
     def shut_down(self) -> None:
         """End the processes behind the window; may be called twice."""
         QApplication.instance().removeEventFilter(self)  # type: ignore[union-attr]
-        self.exporting.close()
-        self.errands.close()
         self.measuring.close()
         self.switching.close()
+        self.workers.close()
         self.transport.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:

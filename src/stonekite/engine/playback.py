@@ -71,6 +71,11 @@ class Playback:
             self._fade_out()
             self.playing = False
 
+    def stop(self) -> None:
+        """End at once, where the recording cannot be read any further."""
+        self.playing = False
+        self._tail = np.zeros((2, 0))
+
     def seek(self, frame: int) -> None:
         """Go to a frame, held to the file."""
         if self.playing:

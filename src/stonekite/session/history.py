@@ -1,10 +1,15 @@
 """Undo and redo: a list of trees."""
 
+import time
+from collections.abc import Callable
 from dataclasses import dataclass, field
 
 from stonekite.session.types import Session
 
 LIMIT = 1000
+PAUSE_S = 1.0
+"""Keys and turns of the wheel that come later than this after the last one are another step. A drag lasts as long as it
+is held: its gesture is an object of its own."""
 
 
 @dataclass
@@ -17,7 +22,9 @@ class History:
     trees: list[Session]
     words: list[str] = field(default_factory=lambda: [""])
     place: int = 0
+    clock: Callable[[], float] = time.monotonic
     _gesture: object = None
+    _last: float = 0.0
 
     @classmethod
     def of(cls, session: Session) -> "History":
@@ -31,7 +38,10 @@ class History:
         """Make `session` the current tree; `words` say what was done."""
         if session is self.now:
             return
-        if gesture is not None and gesture == self._gesture:
+        now, before = self.clock(), self._last
+        self._last = now
+        goes_on = gesture is not None and gesture == self._gesture
+        if goes_on and (type(gesture) is object or now - before < PAUSE_S):
             self.trees[self.place] = session
             return
         self._gesture = gesture
@@ -45,6 +55,10 @@ class History:
     def amend(self, session: Session) -> None:
         """Replace the current tree without a step, for what is saved but not worth undoing."""
         self.trees[self.place] = session
+
+    def amend_all(self, change: Callable[[Session], Session]) -> None:
+        """Change what undo does not touch: in every tree, so that no step loses it."""
+        self.trees[:] = [change(tree) for tree in self.trees]
 
     def end_gesture(self) -> None:
         """The next edit is a step of its own."""

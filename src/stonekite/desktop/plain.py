@@ -1,0 +1,34 @@
+"""Words that may come from a file are shown as they are: names and notes are never taken for rich text."""
+
+import html
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel, QMessageBox, QWidget
+
+MOST = 700
+"""A longer sentence in a box is cut: no fault needs so many words."""
+
+
+class Label(QLabel):
+    """A label that shows its text as it is."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+
+def tip(text: str) -> str:
+    """A tooltip's text that Qt will not take for rich text."""
+    if "<" not in text:
+        return text
+    return f"<qt>{html.escape(text)}</qt>".replace("\n", "<br>")
+
+
+def message(title: str, text: str, parent: QWidget | None = None) -> QMessageBox:
+    """A box with plain words; add buttons and `exec` it."""
+    short = text if len(text) <= MOST else f"{text[: MOST - 120]} … {text[-80:]}"
+    box = QMessageBox(QMessageBox.Icon.NoIcon, title, "", parent=parent)
+    box.setTextFormat(Qt.TextFormat.PlainText)
+    box.setText(short)
+    return box
