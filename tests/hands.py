@@ -27,7 +27,7 @@ def double_click(qtbot, widget: QWidget, where: QPointF) -> None:
 def from_menu(qtbot, menu: QMenu, word: str) -> None:
     """Click a word of an open menu."""
     qtbot.waitUntil(menu.isVisible)
-    action = next(action for action in menu.actions() if action.text() == word)
+    action = next(action for action in menu.actions() if action.text().split("\t")[0] == word)
     click(qtbot, menu, QPointF(menu.actionGeometry(action).center()))
     qtbot.waitUntil(lambda: not menu.isVisible())
     to_front(qtbot, menu.parentWidget().window())

@@ -66,7 +66,7 @@ class ExportDialog(QDialog):
     Set `on_start` to a function that begins the export, `on_cancel` to one that ends it.
     """
 
-    FORMATS = {"WAV": ".wav", "FLAC": ".flac", "AIFF": ".aiff"}
+    FORMATS = {"WAV": ".wav", "FLAC": ".flac", "AIFF": ".aiff", "OGG": ".ogg"}
     TYPES = {"16": "16 bit", "24": "24 bit", "32f": "32 bit float"}
     PARTS = {"result": "Stereo result", "component": "Its two components", "all": "Both"}
 
@@ -143,12 +143,15 @@ class ExportDialog(QDialog):
         return next(b for b in group.buttons() if b.property("key") == key)  # type: ignore[return-value]
 
     def _follow(self) -> None:
-        """FLAC holds integers only, and floats need no dither."""
+        """FLAC holds integers only, OGG (Vorbis) no samples at all, and floats need no dither."""
+        lossy = self.value(self.format) == "OGG"
+        for button in self.bits.buttons():
+            button.setEnabled(not lossy)
         floats = self._button(self.bits, "32f")
-        floats.setEnabled(self.value(self.format) != "FLAC")
+        floats.setEnabled(self.value(self.format) not in ("FLAC", "OGG"))
         if not floats.isEnabled() and floats.isChecked():
             self._button(self.bits, "24").setChecked(True)
-        self.dither.setEnabled(self.value(self.bits) != "32f")
+        self.dither.setEnabled(self.value(self.bits) != "32f" and not lossy)
 
     @staticmethod
     def value(group: QButtonGroup) -> str:

@@ -1,5 +1,7 @@
 """The bar above the window: menus, the session's name, and how the engine is doing."""
 
+from collections.abc import Callable
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import Qt
@@ -11,9 +13,10 @@ from stonekite.desktop.choices import Words
 from stonekite.desktop.help_boxes import show_about, show_keys
 from stonekite.desktop.plain import Label
 from stonekite.desktop.theme import NAMES
+from stonekite.files.audio import shown_name
 from stonekite.session.types import VERSIONS, Split
 from stonekite.signal.matrix import MATRICES
-from stonekite.stages.registry import KINDS
+from stonekite.stages.registry import by_work
 from stonekite.stages.settings import settings_of
 
 if TYPE_CHECKING:
@@ -27,6 +30,18 @@ _MATRIX_WORDS = {
 }
 
 
+def fill_with_kinds(menu: QMenu, add: Callable[[str], None]) -> None:
+    """Every kind of stage with its line of help, in groups in the order of work; `add` gets its tag."""
+    for group, kinds in by_work():
+        if not kinds:
+            continue
+        heading = menu.addAction(group)
+        heading.setEnabled(False)
+        for tag, kind in kinds:
+            action = menu.addAction(f"{kind.label}\t{kind.help}", lambda tag=tag: add(tag))
+            action.setToolTip(kind.help)
+
+
 class Menus(QFrame):
     """Every command of a window, with its key."""
 
@@ -38,6 +53,8 @@ class Menus(QFrame):
         bar = self.bar = QMenuBar()
         file = bar.addMenu("&File")
         self._action(file, "Open…", window.opening.ask_open, "Ctrl+O")
+        self.recent_menu = file.addMenu("Open recent")
+        self.recent_menu.aboutToShow.connect(self._fill_recent)
         self._action(file, "Open the demo", window.opening.open_demo)
         self._action(file, "Open the test generator", window.opening.open_generator)
         file.addSeparator()
@@ -51,8 +68,7 @@ class Menus(QFrame):
         self.redo_action = self._action(edit, "Redo", window.document.redo, "Ctrl+Shift+Z|Ctrl+Y")
         edit.addSeparator()
         self.add_menu = edit.addMenu("Add a stage")
-        for tag, kind in KINDS.items():
-            self._action(self.add_menu, kind.label, lambda on=False, tag=tag: window.stages.add(tag))
+        fill_with_kinds(self.add_menu, window.stages.add)
         stages = window.stages
         self.stage_actions = [
             self._action(edit, words, lambda on=False, act=act: act(), keys)
@@ -149,6 +165,20 @@ class Menus(QFrame):
     def keyed(self) -> list[QAction | QShortcut]:
         """All that keys do in the window."""
         return [*self._actions, *self._shortcuts]
+
+    def _fill_recent(self) -> None:
+        """What was opened or saved last, and is still there."""
+        self.recent_menu.clear()
+        for name in preferences.load().recent:
+            path = Path(name)
+            if path.exists():
+                action = self.recent_menu.addAction(
+                    f"{shown_name(path)}\t{path.parent}",
+                    lambda path=path: self._window.opening.ask_recent(path),
+                )
+                action.setToolTip(name)
+        if self.recent_menu.isEmpty():
+            self.recent_menu.addAction("Nothing was opened yet").setEnabled(False)
 
     def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
         action = QAction(words, self._window)

@@ -5,6 +5,7 @@ from pathlib import Path
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from stonekite.desktop import preferences
 from stonekite.desktop.dialogs import ChannelDialog
 from stonekite.desktop.document import STEM, Document, session_of
 from stonekite.desktop.plain import message
@@ -51,6 +52,7 @@ class Opening(QObject):
             return
         self.mono = facts.channels == 1
         self._document.open(session)
+        preferences.remember(path)
         if self.mono:
             self.said.emit(f"“{path.name}” is mono: both legs carry the same sound, Side is silent.")
 
@@ -69,6 +71,7 @@ class Opening(QObject):
                 self._open_relocated(path, found)
             return
         self.mono = self._document.stem.source.channel_count == 1
+        preferences.remember(path)
 
     def _ask_moved(self, path: Path, sentence: str) -> Path | None:
         """The recording of a session is not there: let it be shown where it is."""
@@ -105,6 +108,11 @@ class Opening(QObject):
         )
         if name:
             self.open_path(Path(name))
+
+    def ask_recent(self, path: Path) -> None:
+        """Open a file that was open before."""
+        if self.may_leave():
+            self.open_path(path)
 
     def open_demo(self) -> None:
         from stonekite.desktop.demo_session import demo_session
@@ -160,5 +168,6 @@ class Opening(QObject):
         except SessionError as error:
             self.complained.emit(str(error))
             return False
+        preferences.remember(path)
         self.said.emit(f"Saved as “{path.name}”.")
         return True

@@ -134,9 +134,10 @@ class PlacePicture(QWidget):
         )
         painter.setFont(font(8.5))
         painter.setPen(roles.chalk)
-        above = -32 if side == "left" else 14
+        # The words stand off the arc: of the left side outside, of the right one inside.
+        away = self._on_arc(getattr(self._output, side).position, self._radius + (38 if side == "left" else -68))
         painter.drawText(
-            QRectF(centre.x() - 60, centre.y() + above, 120, 18),
+            QRectF(away.x() - 60, away.y() - 9, 120, 18),
             Qt.AlignmentFlag.AlignCenter,
             _where(getattr(self._output, side).position),
         )

@@ -13,8 +13,10 @@ import soxr
 from PySide6.QtCore import QByteArray
 from PySide6.QtMultimedia import QAudio, QAudioDevice, QAudioFormat, QAudioSink, QMediaDevices
 
-AHEAD_S, MOST_AHEAD_S = 0.07, 0.25
-"""How far ahead of the ears sound is rendered: at first, and at the most after sound has run out."""
+from stonekite.desktop.protocol import AHEAD_S
+
+MOST_AHEAD_S = 0.25
+"""How far ahead of the ears sound is rendered at the most, after it has run out."""
 STUCK_S = 0.7
 """A device that has taken nothing for so long is gone."""
 START_S = 4.0

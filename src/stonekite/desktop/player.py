@@ -23,7 +23,6 @@ from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 from stonekite import __version__
 from stonekite.desktop import protocol, realtime
 from stonekite.desktop.outputs import (
-    AHEAD_S,
     MOST_AHEAD_S,
     DeviceOutput,
     Output,
@@ -32,7 +31,7 @@ from stonekite.desktop.outputs import (
     device_identity,
     server_answers,
 )
-from stonekite.desktop.protocol import Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.desktop.protocol import AHEAD_S, Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
 from stonekite.engine.live import Live
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
@@ -45,7 +44,8 @@ from stonekite.session.types import Strip
 
 BLOCK = 512
 LOOK_S = 1 / 30
-PAUSE_S = 0.003
+PAUSE_S, IDLE_S = 0.003, 0.03
+"""Between looks at what is to be done: with a recording, and without one."""
 DEVICE_CHECK_S = 1.0
 RENEW_S = 2.0
 """A device that went away is not tried again for so long."""
@@ -79,6 +79,11 @@ class Player:
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings")
         self._looked = self._checked = time.monotonic()
         self._tell_output()
+
+    @property
+    def busy(self) -> bool:
+        """Whether there is something to play."""
+        return self._playback is not None
 
     def obey(self, command: Command) -> None:
         """Carry out one command. A recording that turns out to be damaged is said; playing stops, the player does not."""
@@ -362,7 +367,7 @@ def main() -> None:
             pass
         application.processEvents()
         if not player.step():
-            time.sleep(PAUSE_S)
+            time.sleep(PAUSE_S if player.busy else IDLE_S)
 
 
 if __name__ == "__main__":

@@ -14,6 +14,7 @@ class Preferences(msgspec.Struct, frozen=True):
     """Unknown entries, from other versions, are passed over."""
 
     theme: Literal["dark", "light"] = "dark"
+    recent: tuple[str, ...] = ()
 
 
 def place() -> Path:
@@ -26,6 +27,22 @@ def load() -> Preferences:
     with contextlib.suppress(OSError, msgspec.DecodeError):
         return msgspec.json.decode(place().read_bytes(), type=Preferences)
     return Preferences()
+
+
+RECENT = 12
+
+
+def remember(path: Path) -> None:
+    """Note a file that was opened or saved; nothing is said if that cannot be kept."""
+    known = load()
+    name = str(path.absolute())
+    try:
+        name.encode()
+    except UnicodeEncodeError:
+        return
+    recent = (name, *(other for other in known.recent if other != name))[:RECENT]
+    with contextlib.suppress(OSError):
+        save(msgspec.structs.replace(known, recent=recent))
 
 
 def save(preferences: Preferences) -> None:

@@ -17,6 +17,8 @@ from stonekite.session.types import Source, Strip
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
+AHEAD_S = 0.07
+"""How far ahead of the ears sound is rendered at first."""
 
 
 class Load(msgspec.Struct, tag=True):

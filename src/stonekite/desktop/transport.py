@@ -15,7 +15,7 @@ from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.session.types import Source, Strip
 
 BUSY, MINUTE_S = 5, 60.0
-"""Players that died so often within a minute are started again more slowly."""
+"""Players that died so often within a minute, before another one was ready, are started again more slowly."""
 SLOW_S = 5.0
 FROZEN_S = 3.0
 """A player that has not said anything for so long does not move any more."""
@@ -166,7 +166,7 @@ class Transport(QObject):
         now = time.monotonic()
         often = len(self._deaths) == BUSY and now - self._deaths[0] < MINUTE_S
         self._deaths.append(now)
-        if often and now - self._deaths[-2] < SLOW_S:
+        if often and (self._spare is None or not self._spare.warm):  # they die faster than new ones come
             self.failed.emit(
                 f"The player stopped again and again (code {code}); the next one starts in {SLOW_S:.0f} seconds. "
                 "If it does not come back, take out the stage that was changed last."

@@ -2,6 +2,7 @@
 
 from pathlib import Path
 
+import msgspec
 from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
@@ -36,11 +37,12 @@ from stonekite.desktop.leg_row import LegRow
 from stonekite.desktop.listen_panel import ListenPanel, shown
 from stonekite.desktop.matching import Matching
 from stonekite.desktop.measuring import Measuring, overview
-from stonekite.desktop.menus import Menus
+from stonekite.desktop.menus import Menus, fill_with_kinds
 from stonekite.desktop.opening import Opening
 from stonekite.desktop.output_view import OutputView
 from stonekite.desktop.plain import Label, message, tip
 from stonekite.desktop.presets_dialog import PresetsDialog
+from stonekite.desktop.protocol import AHEAD_S
 from stonekite.desktop.separating import Separating
 from stonekite.desktop.source_view import SourceView
 from stonekite.desktop.stage_actions import StageActions
@@ -58,7 +60,6 @@ from stonekite.files.audio import READABLE, AudioError
 from stonekite.jobs import Analysed
 from stonekite.session import presets
 from stonekite.session.types import LEGS, Leg, LegName, Split
-from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
 _SPLIT = settings_of(Split)
@@ -323,10 +324,7 @@ class Window(QMainWindow):
     def _ask_add(self, leg: LegName) -> None:
         if self.document.is_open:
             menu = self.add_popup = QMenu(self)
-            for tag, kind in KINDS.items():
-                action = menu.addAction(kind.label, lambda tag=tag: self.stages.add(tag, leg))
-                action.setToolTip(kind.help)
-            menu.setToolTipsVisible(True)
+            fill_with_kinds(menu, lambda tag: self.stages.add(tag, leg))
             menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
 
     def _stone_menu(self, number: int, leg: LegName, place) -> None:
@@ -528,7 +526,13 @@ class Window(QMainWindow):
         words = self._output_words
         if self.document.is_open:
             queued, load = float(self.transport.status["queued_s"]), float(self.transport.status["load"])
-            words = f"{self.rate / 1000:g} kHz · latency {queued * 1000:.0f} ms · engine {load * 100:.0f} % · {words}"
+            ahead = float(self.transport.status["ahead_s"])
+            further = f" ({ahead * 1000:.0f} ms ahead)" if ahead > AHEAD_S + 0.001 else ""
+            first = " · real-time" if self.transport.realtime else ""
+            words = (
+                f"{self.rate / 1000:g} kHz · latency {queued * 1000:.0f} ms{further} · engine {load * 100:.0f} %"
+                f"{first} · {words}"
+            )
         if words != self.menus.engine_words.text():
             self.menus.engine_words.setText(words)
 
@@ -594,7 +598,7 @@ class Window(QMainWindow):
 
     def set_light(self, on: bool) -> None:
         """Ink on limestone, or chalk on slate; kept for the next start."""
-        chosen = preferences.Preferences(theme="light" if on else "dark")
+        chosen = msgspec.structs.replace(preferences.load(), theme="light" if on else "dark")
         application = QApplication.instance()
         assert isinstance(application, QApplication)
         theme.apply(application, chosen.theme)

@@ -68,7 +68,8 @@ def export(
         source = reader.facts
         target_rate = rate or source.rate
         chain = Chain(stem.strip, source.rate)
-        dithered = dither and needs_dither(chain, source, bits, rate)
+        lossy = path.suffix.lower() == ".ogg"
+        dithered = dither and not lossy and needs_dither(chain, source, bits, rate)
         out_frames = source.frames * target_rate // source.rate
         wanted = [path] if parts in ("result", "all") else []
         wanted += [component_path(path, name) for name in names[parts]]

@@ -1,6 +1,7 @@
 """Files that appear complete or not at all."""
 
 import contextlib
+import json
 import os
 import secrets
 import stat
@@ -10,6 +11,10 @@ from pathlib import Path
 
 _MARK = ".stonekite-"
 """Begins the names of what is being written: followed by the process's number, so that others know whether it lives."""
+
+
+_PLAN = ".moves"
+"""Ends the name of the list of files that are being moved into place together."""
 
 
 def _living(number: int) -> bool:
@@ -23,15 +28,23 @@ def _living(number: int) -> bool:
 
 
 def sweep(folder: Path) -> None:
-    """Remove what killed runs left in a folder: files under our temporary names whose process is gone."""
+    """Tidy up what killed runs left in a folder: what had been written whole is moved into place where moving had
+    begun, everything else under our temporary names is removed."""
+    left = []
     with contextlib.suppress(OSError):
-        for left in os.scandir(folder):
-            if not left.name.startswith(_MARK):
-                continue
-            number = left.name.removeprefix(_MARK).split("-")[0]
-            if number.isdecimal() and not _living(int(number)):
-                with contextlib.suppress(OSError):
-                    os.unlink(left.path)
+        for entry in os.scandir(folder):
+            number = entry.name.removeprefix(_MARK).split("-")[0]
+            if entry.name.startswith(_MARK) and number.isdecimal() and not _living(int(number)):
+                left.append(Path(entry.path))
+    for path in sorted(left, key=lambda path: path.suffix != _PLAN):
+        with contextlib.suppress(OSError, ValueError, TypeError):
+            if path.suffix == _PLAN:
+                for temporary, target in json.loads(path.read_text()):
+                    # Names only: nothing outside the folder is ever moved.
+                    source = folder / Path(temporary).name
+                    if source.name.startswith(_MARK) and source.exists():
+                        os.replace(source, folder / Path(target).name)
+            path.unlink(missing_ok=True)
 
 
 def _permissions(path: Path) -> int:
@@ -57,14 +70,33 @@ class Together:
         self._ready.append((temporary, target))
 
     def __exit__(self, kind: object, *_: object) -> None:
-        for temporary, target in self._ready:
-            if kind is None:
-                os.replace(temporary, target)
-            else:
+        if kind is not None:
+            for temporary, _ in self._ready:
                 with contextlib.suppress(OSError):
                     temporary.unlink(missing_ok=True)
-        for folder in {target.parent for _, target in self._ready}:
+            return
+        # Were this process to end between two moves, the next one in the folder would do the rest.
+        folders = {target.parent for _, target in self._ready}
+        plan = None
+        if len(self._ready) > 1 and len(folders) == 1:
+            plan = next(iter(folders)) / f"{_MARK}{os.getpid()}-{secrets.token_hex(4)}{_PLAN}"
+            _write_whole(plan, json.dumps([(a.name, b.name) for a, b in self._ready]))
+        for temporary, target in self._ready:
+            os.replace(temporary, target)
+        for folder in folders:
             _sync(folder)
+        if plan is not None:
+            plan.unlink(missing_ok=True)
+
+
+def _write_whole(path: Path, text: str) -> None:
+    """Under another name first: half a list would be worse than none."""
+    draft = path.with_suffix(".draft")
+    with draft.open("w") as file:
+        file.write(text)
+        file.flush()
+        os.fsync(file.fileno())
+    os.replace(draft, path)
 
 
 def _sync(folder: Path) -> None:

@@ -9,7 +9,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from stonekite.files.atomic import Together
+from stonekite.files.atomic import Together, sweep
 from stonekite.files.audio import BLOCK, AudioError, Bits, Facts, Reader, Writer
 from stonekite.signal.matrix import MATRICES, Matrix, decode, encode
 
@@ -159,6 +159,8 @@ def join_components(
     """
     if any(path.exists() and out.exists() and path.samefile(out) for path in paths):
         raise AudioError(f"“{out.name}” is one of the files to join: choose another name.")
+    for folder in {path.absolute().parent for path in paths}:
+        sweep(folder)  # a pair of which only one was moved into place is made whole
     with ExitStack() as files:
         readers = [files.enter_context(Reader(path)) for path in paths]
         _same_shape(readers)

@@ -89,6 +89,9 @@ class Plan:
     memory: int = 0
 
 
+Group = Literal["Tone", "Level", "Colour", "Image"]
+GROUPS: tuple[Group, ...] = ("Tone", "Level", "Colour", "Image")
+
 SETTLED = 13.8
 """A time constant so many times over is the memory of what decays with it: e to the minus this is a millionth."""
 
@@ -145,6 +148,10 @@ class Kind:
     side: type[Side]
     label: str
     help: str
+    group: Group
+    """What it is for: menus list groups, and kinds in them, in the order of work."""
+    rank: int
+    """Its place in the group: the lowest comes first."""
     response: Callable[[Any, LegName, np.ndarray, float], np.ndarray]
     """Of (stage, leg, frequencies in Hz, rate): complex response of one side without its latency, wet only; ones where
     the leg passes."""

@@ -11,7 +11,7 @@ import numpy as np
 
 import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
-from stonekite.stages.base import Kind, LegName, Stage
+from stonekite.stages.base import GROUPS, Group, Kind, LegName, Stage
 
 
 def _found() -> dict[str, Kind]:
@@ -29,6 +29,17 @@ KINDS: dict[str, Kind] = _found()
 
 AnyStage: Any = reduce(or_, (kind.stage for kind in KINDS.values()))
 """The union of all stage types, for decoding."""
+
+
+def by_work() -> list[tuple[Group, list[tuple[str, Kind]]]]:
+    """Kinds with their tags, in groups, in the order in which one works with them."""
+    return [
+        (
+            group,
+            sorted(((tag, k) for tag, k in KINDS.items() if k.group == group), key=lambda one: one[1].rank),
+        )
+        for group in GROUPS
+    ]
 
 
 def kind_of(stage: Stage) -> Kind:
