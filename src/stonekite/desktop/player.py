@@ -47,6 +47,8 @@ LOOK_S = 1 / 30
 PAUSE_S, IDLE_S = 0.003, 0.03
 """Between looks at what is to be done: with a recording, and without one."""
 DEVICE_CHECK_S = 1.0
+CALL_S = 0.25
+"""So often is looked whether the server behind a device is there."""
 RENEW_S = 2.0
 """A device that went away is not tried again for so long."""
 FURTHER_S, CALM_S = 0.06, 20.0
@@ -70,6 +72,7 @@ class Player:
         self._lost: list[Output] = []
         self._lost_at = self._asked_at = -math.inf
         self._ran_out = (0, -math.inf)
+        self._called = 0.0
         self._beat = 0
         self._places: deque[tuple[int, int, bool]] = deque()
         self._written = 0
@@ -224,7 +227,7 @@ class Player:
         which would wait for the server, nor to open another one, which would end the process.
         """
         self._adapt(now)
-        if self._output.gone:
+        if self._output.gone or self._unanswered(now):
             self._lost.append(self._output)  # kept, since letting go of it closes it
             self._lost_at = now
             self._output = SimulatedOutput(self._rate())
@@ -243,12 +246,17 @@ class Player:
                 self._asked_at = now
                 self._send(Renew())
             return
-        if isinstance(self._output, DeviceOutput) and not server_answers():
-            return  # a device that is gone says so by taking nothing
         identity = None if self._no_devices else device_identity()
         current = getattr(self._output, "identity", None)
         if identity != current:
             self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
+
+    def _unanswered(self, now: float) -> bool:
+        """Whether the server behind a device has gone or stopped: sooner known than that it takes nothing any more."""
+        if not isinstance(self._output, DeviceOutput) or now - self._called < CALL_S:
+            return False
+        self._called = now
+        return not server_answers()
 
     def _adapt(self, now: float) -> None:
         """Work further ahead after sound has run out, and come back when it has not for a while."""

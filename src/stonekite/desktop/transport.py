@@ -139,6 +139,8 @@ class Transport(QObject):
         elif isinstance(event, Ready):
             self.ready.emit()
         elif isinstance(event, Renew):
+            if self._renewing:
+                return  # the fresh one is on its way
             # A spare that was started before the device came back does not know of it.
             self._renewing = True
             if self._spare is not None:
