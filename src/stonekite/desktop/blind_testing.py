@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 
 from stonekite.desktop.blind_view import BlindView
+from stonekite.engine.reporting import verdict
 from stonekite.session.types import BlindTest
 
 if TYPE_CHECKING:
@@ -19,7 +20,7 @@ class BlindTesting(QObject):
         self._window = window
         self.running = False
         self._disabled: list[QObject] = []
-        self.view = BlindView(window.compare_view.keys, window.switching.loudness)
+        self.view = BlindView(window.compare_view.keys, window.switching.loudness, self._earlier)
         window.pages.addWidget(self.view)
         self.view.hear_asked.connect(self._hear)
         self.view.begun.connect(self._begin)
@@ -28,6 +29,10 @@ class BlindTesting(QObject):
         self.view.play_asked.connect(window.hearing.toggle_play)
         self.view.left.connect(self._leave)
         window.switching.measured.connect(self.view.refresh)
+
+    def _earlier(self) -> list[str]:
+        """The results that the session keeps, in words."""
+        return [verdict(test) for test in self._window.document.session.blind_tests]
 
     def ask(self) -> None:
         """Ask what is to be tested: what is compared, if nothing else is chosen."""

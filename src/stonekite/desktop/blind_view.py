@@ -49,6 +49,57 @@ def _label(words: str = "", size: float = 11.0, bold: bool = False) -> Label:
     return label
 
 
+_STEPS = (
+    "Both are played in time with each other and equally loud. From Begin on nothing on the screen tells which is which, "
+    "and the listen panel is away.",
+    "A and B play the two, as often as you like; X plays the hidden one of a test that asks to tell them apart. Space "
+    "pauses. A loop goes round all the while.",
+    "Shift+A and Shift+B answer. Which one is hidden is drawn anew in each trial, and when the test ends was said before "
+    "it began.",
+    "The result says how probable so many right answers are by guessing alone. It is kept in the session and stands in "
+    "the report.",
+)
+
+
+def _column(*parts: QWidget | QHBoxLayout | QVBoxLayout) -> QWidget:
+    """Parts under each other, in the middle of the height."""
+    column = QWidget()
+    layout = QVBoxLayout(column)
+    layout.setContentsMargins(0, 0, 0, 0)
+    layout.setSpacing(14)
+    layout.addStretch(1)
+    for part in parts:
+        if isinstance(part, QWidget):
+            if isinstance(part, Label):
+                part.setAlignment(Qt.AlignmentFlag.AlignLeft)
+            layout.addWidget(part)
+        else:
+            layout.addLayout(part)
+    layout.addStretch(2)
+    return column
+
+
+def _left(*widgets: QWidget) -> QHBoxLayout:
+    row = QHBoxLayout()
+    row.setSpacing(12)
+    for widget in widgets:
+        row.addWidget(widget)
+    row.addStretch(1)
+    return row
+
+
+def _asked(words: str, widget: QWidget) -> QVBoxLayout:
+    """A choice under the words that ask for it."""
+    column = QVBoxLayout()
+    column.setSpacing(4)
+    if words:
+        label = Label(words)
+        label.setObjectName("muted")
+        column.addWidget(label)
+    column.addLayout(_left(widget))
+    return column
+
+
 class BlindView(QFrame):
     """Asks what is compared, runs the trials, and shows the result.
 
@@ -63,9 +114,13 @@ class BlindView(QFrame):
     left = Signal()
 
     def __init__(
-        self, names: Callable[[], dict[str, str]], loudness: Callable[[], dict[str, float | None]]
+        self,
+        names: Callable[[], dict[str, str]],
+        loudness: Callable[[], dict[str, float | None]],
+        earlier: Callable[[], list[str]],
     ) -> None:
         super().__init__()
+        self._earlier = earlier
         self.setObjectName("panel")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self._names, self._loudness = names, loudness
@@ -128,15 +183,35 @@ class BlindView(QFrame):
             choice.chosen.connect(lambda _: self._say_rule())
         self.go.clicked.connect(self.begin)
         self.cancel.clicked.connect(self.left)
-        return self._page(
+        for label in (self.rule, self.trouble):
+            label.setAlignment(Qt.AlignmentFlag.AlignLeft)
+        questions = _column(
             _label("Blind test", 16, True),
-            self._row(self.kind),
-            self._row(self.first, Label("and"), self.second),
-            self._row(self.count),
+            _asked("What is asked", self.kind),
+            _asked("One of them", self.first),
+            _asked("The other one", self.second),
+            _asked("", self.count),
             self.rule,
             self.trouble,
-            self._row(self.cancel, self.go),
+            _left(self.cancel, self.go),
         )
+        self.earlier = Label("")
+        self.earlier.setWordWrap(True)
+        self.earlier.setObjectName("muted")
+        steps = Label("\n\n".join(_STEPS))
+        steps.setWordWrap(True)
+        words = _column(
+            _label("How it goes", 13, True), steps, _label("Earlier tests", 13, True), self.earlier
+        )
+        page = QWidget()
+        layout = QHBoxLayout(page)
+        layout.setContentsMargins(24, 12, 24, 12)
+        layout.setSpacing(56)
+        layout.addStretch(1)
+        layout.addWidget(questions, 5)
+        layout.addWidget(words, 5)
+        layout.addStretch(1)
+        return page
 
     def _trial(self) -> QWidget:
         self.place = _label("", 13, True)
@@ -166,6 +241,7 @@ class BlindView(QFrame):
         self.first.show_value(first)
         self.second.show_value(second)
         self._pages.setCurrentIndex(0)
+        self.earlier.setText("\n\n".join(self._earlier()[-4:]) or "None in this session yet.")
         self._say_rule()
         self.go.setFocus()
 

@@ -134,8 +134,11 @@ class PlacePicture(QWidget):
         )
         painter.setFont(font(8.5))
         painter.setPen(roles.chalk)
-        # The words stand off the arc: of the left side outside, of the right one inside.
-        away = self._on_arc(getattr(self._output, side).position, self._radius + (38 if side == "left" else -68))
+        # The words of the left side stand off the arc, outside; those of the right one under it, inside.
+        if side == "left":
+            away = self._on_arc(getattr(self._output, side).position, self._radius + 38)
+        else:
+            away = centre + QPointF(0.0, 23.0)
         painter.drawText(
             QRectF(away.x() - 60, away.y() - 9, 120, 18),
             Qt.AlignmentFlag.AlignCenter,

@@ -36,14 +36,14 @@ def sweep(folder: Path) -> None:
             number = entry.name.removeprefix(_MARK).split("-")[0]
             if entry.name.startswith(_MARK) and number.isdecimal() and not _living(int(number)):
                 left.append(Path(entry.path))
-    for path in sorted(left, key=lambda path: path.suffix != _PLAN):
+    for path in sorted(left, key=lambda one: one.suffix != _PLAN):
         with contextlib.suppress(OSError, ValueError, TypeError):
             if path.suffix == _PLAN:
                 for temporary, target in json.loads(path.read_text()):
                     # Names only: nothing outside the folder is ever moved.
-                    source = folder / Path(temporary).name
+                    source = folder / Path(str(temporary)).name
                     if source.name.startswith(_MARK) and source.exists():
-                        os.replace(source, folder / Path(target).name)
+                        os.replace(source, folder / Path(str(target)).name)
             path.unlink(missing_ok=True)
 
 
@@ -71,7 +71,7 @@ class Together:
 
     def __exit__(self, kind: object, *_: object) -> None:
         if kind is not None:
-            for temporary, _ in self._ready:
+            for temporary, _target in self._ready:
                 with contextlib.suppress(OSError):
                     temporary.unlink(missing_ok=True)
             return
