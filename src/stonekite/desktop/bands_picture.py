@@ -28,7 +28,7 @@ class BandsPicture(ResponsePicture):
     def __init__(self, bands: Bands, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setAccessibleName("Curves of both legs")
-        self.setMinimumHeight(136)
+        self.setMinimumHeight(96)
         self._of = bands
         self._settings = settings_of(bands.band)
         self._gains_db = np.zeros((2, bands.most))

@@ -57,7 +57,7 @@ class Segments(_Words):
         if (words, colours or {}) == (self._words, self._colours):
             return
         self._words, self._colours = dict(words), colours or {}
-        self.updateGeometry()
+        self.setMinimumWidth(self.sizeHint().width())  # a page that is not shown yet does not ask again
         self.update()
 
     def _widths(self) -> list[int]:

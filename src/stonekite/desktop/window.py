@@ -161,7 +161,7 @@ class Window(QMainWindow):
         for widget in (self.play_button, self.time, self.length, self.loop_words, self.loop_range):
             transport_row.addWidget(widget)
         transport_row.addWidget(self.hint, 1)
-        timeline_panel, timeline_layout = _panel()
+        self.timeline_panel, timeline_layout = _panel()
         timeline_layout.addLayout(transport_row)
         timeline_layout.addWidget(self.timeline, 1)
 
@@ -171,7 +171,7 @@ class Window(QMainWindow):
         left.setSpacing(8)
         left.addWidget(map_panel)
         left.addWidget(self.middle, 6)
-        left.addWidget(timeline_panel, 2)
+        left.addWidget(self.timeline_panel, 2)
         self.listen = ListenPanel()
         self.switching = Switching(self, self.document, self.listen, self.workers)
         self.compare_view = CompareView(self.document, self.switching)
@@ -616,6 +616,8 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         # The scope is the only thing in the panel that gains by width.
         self.listen.setFixedWidth(min(340, max(232, int(event.size().width() * 0.18))))
+        # In a low window the editor needs the room more.
+        self.timeline_panel.setMaximumHeight(100 if event.size().height() < 760 else 16_777_215)
         super().resizeEvent(event)
 
     def eventFilter(self, watched, event) -> bool:
