@@ -252,7 +252,9 @@ def control_rows(folder: Path) -> list[tuple[str, str]]:
         updates = int(window.transport.status["updates"])
         begin = time.monotonic()
         window.transport.update(strip)
-        while int(window.transport._player.shared.read()["updates"]) == updates and time.monotonic() - begin < 2:
+        while (
+            int(window.transport._player.shared.read()["updates"]) == updates and time.monotonic() - begin < 2
+        ):
             time.sleep(0.001)
         # What is queued when the change is taken is heard before it; then half the glide.
         queued = float(window.transport._player.shared.read()["queued_s"])

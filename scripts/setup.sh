@@ -32,6 +32,12 @@ else
   echo "This system has no dpkg; if the window does not start, install the libraries of: ${packages[*]}" >&2
 fi
 
+# A sound server for the tests that play through one; without it they are skipped.
+if [ "${0##*/}" = test ] && [ "$(id -u)" = 0 ] && ! command -v pulseaudio >/dev/null && command -v apt-get >/dev/null; then
+  { apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+    pulseaudio pulseaudio-utils; } >/dev/null 2>&1 || echo "No sound server could be installed; its tests are skipped."
+fi
+
 wanted=$(cksum < pyproject.toml)
 if [ "$(cat .venv/installed 2>/dev/null)" != "$wanted" ]; then
   echo "Setting up the Python environment in .venv"

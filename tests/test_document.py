@@ -138,3 +138,17 @@ def test_a_gesture_ends_where_something_else_begins(tmp_path, way):
     document.undo()
     assert level(document.session) == -1.0
     assert way != "save" or not document.modified
+
+
+@pytest.mark.parametrize("held", [True, False])
+def test_a_button_that_is_held_still_stays_one_step_and_keys_do_not(monkeypatch, held):
+    now = [0.0]
+    document = opened()
+    monkeypatch.setattr(document._history, "clock", lambda: now[0])
+    token = (object() if held else "keys", "intake", "left", "trim_db")
+    before = document.session
+    for value in (-1.0, -2.0):
+        now[0] += 5.0
+        document.put(("intake", "left", "trim_db"), value, "Intake: trim", token)
+    document.undo()
+    assert (document.session == before) is held

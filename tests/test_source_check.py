@@ -14,8 +14,10 @@ from stonekite.engine.repair import repair_words, repaired
 from stonekite.files.audio import Reader
 from stonekite.files.demo import demo_path
 from stonekite.measure.source_check import SourceCheck
+from stonekite.measure.spectrum import band_at
 from stonekite.measure.verdicts import Findings, verdicts
 from stonekite.session.types import Intake, Strip
+from stonekite.signal.matrix import COMPONENTS
 
 
 def looked_at(sound: np.ndarray, rate: int = RATE, block: int = 7000) -> Findings:
@@ -199,3 +201,32 @@ def test_rumble_is_no_offset(hertz):
     rumble = 0.05 * np.sin(2 * np.pi * hertz * t + 0.4)
     assert "offset" not in said(music(7, seconds=9.7) + rumble)
     assert "offset" in said(music(7, seconds=9.7) + 0.1 * rumble + 0.02)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_spectra_have_each_tone_at_its_level_in_its_component(rate):
+    left, right = sine(1000.0, 4.0, -6.02, rate)[0], sine(5000.0, 4.0, -26.02, rate)[0]
+    found = looked_at(np.stack([left, right]), rate)
+    levels = dict(zip(COMPONENTS, np.array(found.spectra_db), strict=True))
+    low, high = band_at(1000.0), band_at(5000.0)
+    assert levels["left"][low] == pytest.approx(-6.02, abs=0.1)
+    assert levels["right"][high] == pytest.approx(-26.02, abs=0.1)
+    for name in ("mid", "side"):
+        assert levels[name][low] == pytest.approx(-12.04, abs=0.1)
+        assert levels[name][high] == pytest.approx(-32.04, abs=0.1)
+    assert levels["left"][high] < -90 and levels["right"][low] < -90
+
+
+def test_the_image_over_time_follows_what_happens():
+    sound, other = 0.1 * np.random.default_rng(3).standard_normal((2, 8 * RATE))
+    right = np.concatenate(
+        [sound[: 2 * RATE], -0.5 * sound[2 * RATE : 4 * RATE], other[4 * RATE : 6 * RATE], np.zeros(2 * RATE)]
+    )
+    course = looked_at(np.stack([sound, right])).course
+    at = [round(second / course.step_s) for second in (1, 3, 5, 7)]
+    together, against, apart, alone = (course.correlation[k] for k in at)
+    assert together == pytest.approx(1.0, abs=1e-3) and against == pytest.approx(-1.0, abs=1e-3)
+    assert abs(apart) < 0.1 and alone is None
+    assert course.balance_db[at[0]] == pytest.approx(0.0, abs=0.01)
+    assert course.balance_db[at[1]] == pytest.approx(6.02, abs=0.01)
+    assert len(course.correlation) == len(course.balance_db) <= 400

@@ -341,6 +341,31 @@ def test_everything_has_a_name_a_tooltip_and_fits(opened, qtbot):
             assert corner.x() <= size[0] and corner.y() <= size[1], f"{name} at {size}"
 
 
+def test_a_large_source_check_draws_what_arrived(opened, qtbot):
+    opened.start()
+    opened.show_view("source")
+    view = opened.source_view
+    opened.resize(1100, 700)
+    qtbot.waitUntil(lambda: not view.plots.isVisible())
+    opened.resize(1920, 1080)
+    qtbot.waitUntil(lambda: view.plots.isVisible())
+    qtbot.waitUntil(lambda: view.spectra.known(), timeout=60_000)
+    found = view.spectra.found
+    for plot, words in (
+        (view.spectra, f"Left {found.spectra_db[0][120]:.1f}"),
+        (view.course, "correlation +"),
+    ):
+        middle = plot.plot().center().toPoint()
+        qtbot.mouseMove(plot, middle)
+        plot.axis.point(plot.axis.value(120 / 239))
+        assert words.replace("-", "−") in plot.readout(), plot.readout()
+        assert plot.minimumSizeHint().height() == 0
+    view.course.axis.point(None)
+    assert view.course.readout() == ""
+    opened.resize(1100, 700)
+    qtbot.waitUntil(lambda: not view.plots.isVisible())
+
+
 def test_unsaved_changes_are_asked_about(opened, qtbot, monkeypatch):
     opened.leg_rows["upper"].toggles["muted"].click()
     asked = []

@@ -13,16 +13,12 @@ from stonekite.desktop.theme import NAMES, font, mixed, roles
 from stonekite.desktop.timeline import clock
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
-from stonekite.measure.spectrum import centres
+from stonekite.measure.spectrum import band_at, centres
 from stonekite.measure.table import figure
 from stonekite.signal.matrix import COMPONENTS
 
 _CENTRES = centres()
 _SILENT_DB = -149.0
-
-
-def _at(hertz: float) -> int:
-    return int(np.argmin(np.abs(np.log(_CENTRES / hertz))))
 
 
 def _known(level: float) -> float | None:
@@ -89,16 +85,12 @@ class SpectrumPlot(Plot):
                     painter.setPen(self.pen(colour, was))
                     for run in self.line(xs, self._levels(found, name)):
                         painter.drawPolyline(run)
-        painter.setFont(font(8.5, bold=True))
-        for row, name in enumerate(self.pair.components):
-            painter.setPen(roles.component(name))
-            place = self.plot().adjusted(0, 4 + 15 * row, -8, 0)
-            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, NAMES[name])
+        self.paint_names(painter, self.pair.components)
 
     def readout(self) -> str:
         if self.axis.cursor is None:
             return ""
-        at = _at(self.axis.cursor)
+        at = band_at(self.axis.cursor)
         words = []
         for name in self.pair.components:
             row = COMPONENTS.index(name)
@@ -137,7 +129,7 @@ class RatioPlot(Plot):
     def readout(self) -> str:
         if self.axis.cursor is None:
             return ""
-        values = [self._ratios(found)[_at(self.axis.cursor)] for found, _ in self.both()]
+        values = [self._ratios(found)[band_at(self.axis.cursor)] for found, _ in self.both()]
         words = " → ".join("–" if value is None else figure(value, 1) for value in values)
         return f"{spoken_hertz(self.axis.cursor)}  {words} dB"
 
@@ -362,5 +354,5 @@ class SpectrogramPlot(Plot):
         column = int((self.axis.cursor - start) / step)
         if not 0 <= column < len(levels):
             return clock(self.axis.cursor)
-        level = float(levels[column, _at(self._hertz)])
+        level = float(levels[column, band_at(self._hertz)])
         return f"{clock(self.axis.cursor)}  {spoken_hertz(self._hertz)}  {figure(level, 1, self.mode == 'change')} dB"

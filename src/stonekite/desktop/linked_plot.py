@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
-from stonekite.desktop.theme import canvas, font, mixed, restyled, roles
+from stonekite.desktop.theme import NAMES, canvas, font, mixed, restyled, roles
 from stonekite.desktop.timeline import clock
 from stonekite.measure.measures import Measures
 
@@ -130,6 +130,10 @@ class Plot(QWidget):
 
     # What a plot is of
 
+    def known(self) -> bool:
+        """Whether there is something to draw."""
+        return self.pair.after is not None or self.pair.before is not None
+
     def up(self) -> tuple[float, float, Sequence[float]]:
         """Lowest and highest value, and the marks between."""
         raise NotImplementedError
@@ -211,7 +215,7 @@ class Plot(QWidget):
         painter.setFont(font(7.5))
         self.paint_grid(painter)
         painter.setClipRect(plot)
-        if self.pair.after is None and self.pair.before is None:
+        if not self.known():
             painter.setPen(roles.muted)
             painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, "measuring…")
         else:
@@ -263,6 +267,14 @@ class Plot(QWidget):
             for found, was in ((self.pair.before, True), (self.pair.after, False))
             if found is not None
         ]
+
+    def paint_names(self, painter: QPainter, names: Sequence[str]) -> None:
+        """Names of components in their colours, in the corner."""
+        painter.setFont(font(8.5, bold=True))
+        for row, name in enumerate(names):
+            painter.setPen(roles.component(name))
+            place = self.plot().adjusted(0, 4 + 15 * row, -8, 0)
+            painter.drawText(place, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop, NAMES[name])
 
     @staticmethod
     def pen(colour, was: bool) -> QPen:

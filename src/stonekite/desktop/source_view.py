@@ -4,7 +4,7 @@ from typing import Any
 
 import msgspec
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -19,7 +19,9 @@ from PySide6.QtWidgets import (
 from stonekite.desktop.choices import Tinted, Toggle
 from stonekite.desktop.document import STEM, Document
 from stonekite.desktop.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.linked_plot import Axis
 from stonekite.desktop.plain import Label
+from stonekite.desktop.source_plots import SourceCourse, SourceSpectra
 from stonekite.desktop.theme import NAMES, font, roles
 from stonekite.engine import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts
@@ -54,6 +56,8 @@ def _figure(field: str, value: float | None) -> str:
 SEPARATE, NARROW, OPEN = "Separate…", "Narrow the result", "Open another…"
 _ELSEWHERE = {"unrelated": SEPARATE, "width": NARROW, "silent": OPEN}
 """Verdicts whose repair is not in the intake."""
+_ROOM_FOR_PLOTS = 460
+"""From this height on, pictures of the recording stand under its figures."""
 
 
 class FiguresTable(QWidget):
@@ -210,10 +214,27 @@ class SourceView(QFrame):
         layout.setSpacing(8)
         layout.addLayout(head)
         layout.addLayout(middle, 1)
+        layout.addWidget(self._build_plots(), 2)
         layout.addLayout(self._build_generator())
         layout.addLayout(self._build_intake())
         self.open.clicked.connect(self.opening_asked)
         self.separate.clicked.connect(self.separating_asked)
+
+    def _build_plots(self) -> QWidget:
+        self.spectra = SourceSpectra(Axis(20.0, 20_000.0, logarithmic=True))
+        self.course = SourceCourse(Axis(0.0, 1.0, logarithmic=False))
+        self.plots = QWidget()
+        row = QHBoxLayout(self.plots)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(16)
+        row.addWidget(self.spectra, 1)
+        row.addWidget(self.course, 1)
+        self.plots.hide()
+        return self.plots
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self.plots.setVisible(self.height() >= _ROOM_FOR_PLOTS)
 
     def _build_generator(self) -> QHBoxLayout:
         self.generator: dict[str, Control] = {}
@@ -308,6 +329,10 @@ class SourceView(QFrame):
             if source.generator is not None:
                 show_on(control, getattr(source.generator, field))
         self.table.show_findings(self._found)
+        if self._found is not None:
+            self.course.axis.set_whole(0.0, max(0.5, self._found.seconds))
+        self.spectra.show_findings(self._found)
+        self.course.show_findings(self._found)
         self.together.setText(self._together())
         self._show_verdicts()
 

@@ -6,8 +6,9 @@ import numpy as np
 
 from stonekite.measure.alignment import Alignment
 from stonekite.measure.levels import Levels
-from stonekite.measure.loudness import Binned, gating_blocks, integrated, k_weighting
-from stonekite.measure.verdicts import Findings, SideFindings
+from stonekite.measure.loudness import BIN_S, Binned, gating_blocks, integrated, k_weighting
+from stonekite.measure.spectrum import BandMap
+from stonekite.measure.verdicts import Course, Findings, SideFindings
 from stonekite.signal import biquads
 from stonekite.signal.matrix import COMPONENTS, component
 
@@ -16,6 +17,10 @@ CLIP_RUN = 3
 """So many equal samples in a row at CLIP_LEVEL or above are clipped."""
 OUTSIDE = 1e-7
 """The share of the power that lies above the bandwidth."""
+_STEPS = 400
+"""The image over time has at most so many values, of 0.1 s at least."""
+_QUIET = 1e-12
+"""The mean square under which a side is silent."""
 
 
 class _Spectrum:
@@ -26,6 +31,7 @@ class _Spectrum:
         self._window = np.hanning(self._size + 1)[:-1]
         self._rate = rate
         self._rest = np.empty((2, 0))
+        self._count = 0
         self.power = dict.fromkeys(COMPONENTS, np.zeros(self._size // 2 + 1))
 
     def add(self, block: np.ndarray) -> None:
@@ -34,12 +40,19 @@ class _Spectrum:
         self._rest = joined[:, count * self._size :].copy()
         if not count:
             return
+        self._count += count
         frames = joined[:, : count * self._size].reshape(2, count, self._size)
         left, right = np.fft.rfft(frames * self._window, axis=2)
         for name, spectrum in zip(
             COMPONENTS, (left, right, 0.5 * (left + right), 0.5 * (left - right)), strict=True
         ):
             self.power[name] = self.power[name] + (spectrum.real**2 + spectrum.imag**2).sum(axis=0)
+
+    def levels_db(self) -> np.ndarray:
+        """Levels (components, BANDS) in bands of 1/12 octave; a full-scale sine reads 0 dB."""
+        scale = 32.0 / (3.0 * self._size**2 * max(1, self._count))
+        power = np.stack([self.power[name] for name in COMPONENTS]) * scale
+        return BandMap(self._rate, self._size, 1 / 12).levels_db(power)
 
     def bandwidth_hz(self, name: str) -> float | None:
         """Frequency below which all but OUTSIDE of the power lies; None for silence."""
@@ -112,6 +125,31 @@ class SourceCheck:
             polarity=offset.polarity,
             confidence=offset.confidence,
             coherence=self._alignment.coherence(),
+            spectra_db=[[round(level, 2) for level in row] for row in self._spectrum.levels_db().tolist()],
+            course=self._course(),
+        )
+
+    def _course(self) -> Course:
+        bins = {name: self._levels.bins(name) for name in COMPONENTS}
+        count = len(bins["left"])
+        bins_per_step = max(10, math.ceil(count / _STEPS))
+        steps = count // bins_per_step
+        left, right, mid, side = (
+            bins[name][: steps * bins_per_step].reshape(steps, bins_per_step).mean(axis=1)
+            for name in COMPONENTS
+        )
+        heard = (left > _QUIET) & (right > _QUIET)
+        norm = np.sqrt(np.where(heard, left * right, 1.0))
+        correlation = np.clip(
+            (mid - side) / norm, -1.0, 1.0
+        )  # left times right is mid squared less side squared
+        balance = 10 * np.log10(np.where(heard, left, 1.0) / np.where(heard, right, 1.0))
+        return Course(
+            step_s=bins_per_step * BIN_S,
+            correlation=[
+                round(c, 4) if h else None for c, h in zip(correlation.tolist(), heard, strict=True)
+            ],
+            balance_db=[round(b, 2) if h else None for b, h in zip(balance.tolist(), heard, strict=True)],
         )
 
 

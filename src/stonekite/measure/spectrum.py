@@ -12,6 +12,11 @@ def centres() -> np.ndarray:
     return np.geomspace(LOW_HZ, HIGH_HZ, BANDS)
 
 
+def band_at(hertz: float) -> int:
+    """The band whose centre is nearest to a frequency."""
+    return int(np.argmin(np.abs(np.log(centres() / hertz))))
+
+
 class BandMap:
     """From the power of FFT bins to levels in bands of a width in octaves."""
 

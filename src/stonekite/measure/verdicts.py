@@ -51,8 +51,20 @@ class SideFindings(msgspec.Struct, frozen=True):
     bandwidth_hz: float | None
 
 
+class Course(msgspec.Struct, frozen=True):
+    """The image over time, a value every `step_s`; None where a side is silent."""
+
+    step_s: float
+    correlation: list[float | None]
+    balance_db: list[float | None]
+    """Level of Left over that of Right."""
+
+
 class Findings(msgspec.Struct, frozen=True):
-    """Figures of a recording: of each component, and of both sides together."""
+    """Figures of a recording: of each component, and of both sides together.
+
+    `spectra_db` has the levels of each of the COMPONENTS in the bands of `spectrum.centres()`, in dBFS.
+    """
 
     components: dict[str, SideFindings]
     rate: int
@@ -63,6 +75,8 @@ class Findings(msgspec.Struct, frozen=True):
     polarity: int
     confidence: float
     coherence: float
+    spectra_db: list[list[float]]
+    course: Course
 
 
 class Verdict(msgspec.Struct, frozen=True):

@@ -41,7 +41,7 @@ class History:
         now, before = self.clock(), self._last
         self._last = now
         goes_on = gesture is not None and gesture == self._gesture
-        if goes_on and (type(gesture) is object or now - before < PAUSE_S):
+        if goes_on and (_is_held(gesture) or now - before < PAUSE_S):
             self.trees[self.place] = session
             return
         self._gesture = gesture
@@ -87,3 +87,10 @@ class History:
     @property
     def next_redo(self) -> str | None:
         return self.words[self.place + 1] if self.place + 1 < len(self.trees) else None
+
+
+def _is_held(gesture: object) -> bool:
+    """Whether a gesture is of a button held down, however long: it carries a token of its own."""
+    return type(gesture) is object or (
+        isinstance(gesture, tuple) and any(type(part) is object for part in gesture)
+    )
