@@ -119,7 +119,7 @@ def first_picture_rows(folder: Path) -> list[tuple[str, str]]:
         wait(0.1)
     whole = time.perf_counter() - begin
     late = resident_mb(os.getpid())
-    worker = resident_mb(window.measuring._child.pid) if window.measuring._child else 0.0
+    worker = sum(resident_mb(pid) for pid in window.workers.pids())
     player = resident_mb(window.transport.player_pid)
     close(window)
     return [

@@ -41,6 +41,10 @@ class _Worker(QObject):
         self._waiting: list[_Job] = []
         self._running: _Job | None = None
 
+    @property
+    def pid(self) -> int | None:
+        return self._child.pid if self._child is not None else None
+
     def ask(self, job: _Job) -> None:
         self.drop(job.client)
         self._waiting.append(job)
@@ -132,6 +136,10 @@ class Workers(QObject):
         """End what a client wanted; `hear` gets no more of it."""
         for worker in self._workers.values():
             worker.drop(client)
+
+    def pids(self) -> list[int]:
+        """The processes that run now."""
+        return [worker.pid for worker in self._workers.values() if worker.pid is not None]
 
     def close(self) -> None:
         """End the processes."""
