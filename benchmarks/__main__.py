@@ -1,4 +1,4 @@
-"""Prints every figure. `--quick` makes the robot work for 20 s instead of five minutes."""
+"""Prints every figure. `--quick` makes the robot work for 20 s instead of ten minutes."""
 
 import os
 import sys
@@ -24,7 +24,8 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from window.repaint_rows(8 if quick else 30)
     yield from window.control_rows(folder)
     yield from window.chain_rows(20 if quick else 600)
-    yield from window.robot_rows(20 if quick else 300)
+    for taken in (False, True):
+        yield from window.robot_rows(20 if quick else 600, taken)
 
 
 def main() -> None:

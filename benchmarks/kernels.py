@@ -112,6 +112,15 @@ HALF_OF_C = {"compressor": (700, 0.5 * 1400), "drive": (90, 0.5 * 180)}
 CHAIN = Strip(
     stages=(FULL["filter"], FULL["eq"], *(SCIPY_LESS[k] for k in ("compressor", "drive", "limiter")))
 )
+ALL = Strip(
+    stages=(
+        *(FULL[k] for k in ("filter", "eq", "gain")),
+        *(SCIPY_LESS[k] for k in ("gate", "compressor", "dynamic-eq", "drive")),
+        FULL["width"],
+        SCIPY_LESS["limiter"],
+    )
+)
+"""One stage of each kind."""
 LONG_EQ = Eq(id=2, upper=eight_bands(), lower=eight_bands(), shared=EqShared(phase="linear"))
 
 

@@ -13,11 +13,13 @@ from PySide6.QtCore import QEvent, QEventLoop, QObject, QTimer
 from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
-from benchmarks.kernels import CHAIN
+from benchmarks.kernels import ALL, CHAIN
 from stonekite.desktop import theme
 from stonekite.desktop.window import Window
+from stonekite.session.edits import Path as Place
 from stonekite.session.types import Leg, Strip
-from stonekite.stages.eq import BANDS
+from stonekite.stages.base import LEGS
+from stonekite.stages.settings import settings_of
 
 _START = """
 import time, sys
@@ -269,64 +271,98 @@ def control_rows(folder: Path) -> list[tuple[str, str]]:
     ]
 
 
-def robot_rows(seconds: float) -> list[tuple[str, str]]:
-    """A robot works the controls while the window's thread is blocked now and then; underruns counted."""
-    window = playing_window()
-    wait(1.0)
-    before = int(window.transport.status["underruns"])
-    stolen = stolen_s()
-    rng = random.Random(4)
-    end = time.monotonic() + seconds
-    acts = blocked = 0
-    next_block = time.monotonic() + 5
-    loads = []
-    while time.monotonic() < end:
-        stage = window.document.strip.stages[0]
-        picture = window.panel.eq.picture
-        what = rng.randrange(6)
-        if what == 0:
-            picture.add_asked.emit(20 * 1000 ** rng.random(), rng.uniform(-9, 9))
-        elif what == 1:
-            slot = rng.randrange(BANDS)
-            for k in range(12):
-                picture.dragged.emit(
-                    slot, {"frequency_hz": 100 * 1.1**k, "gain_db": rng.uniform(-9, 9)}, "robot"
-                )
-                wait(0.03)
-        elif what == 2:
-            window.listen.choose(rng.choice(["processed", "unprocessed", "difference"]))
-        elif what == 3:
-            window.set_split(
-                *rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")])
-            )
-        elif what == 4:
-            window.stages.choose(stage.id, rng.choice(["upper", "lower"]))
-        else:
-            window.transport.seek(rng.randrange(48_000 * 30))
-        acts += 1
-        loads.append(float(window.transport.status["load"]))
-        if not window.transport.playing:
-            window.transport.play()
-        if time.monotonic() > next_block:
-            time.sleep(0.5)
-            blocked += 1
-            next_block = time.monotonic() + 5
-        wait(0.08)
-    underruns = int(window.transport.status["underruns"]) - before
-    close(window)
-    return [
-        (
-            f"Robot for {seconds:.0f} s of simulated output",
-            f"{underruns} underruns (goal 0), {acts} acts, window blocked {blocked} times for 500 ms, "
-            f"engine {np.mean(loads) * 100:.0f} % of one core; {stolen_s() - stolen:.1f} s taken away by the host",
-        )
-    ]
-
-
 def processor_s(pid: int) -> float:
     """Processor time that a process has used so far."""
     fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def _nudged(strip: Strip, rng: random.Random) -> tuple[Place, object, int] | None:
+    """Another value for one numeric setting of one leg of one stage: where, what, and of which stage."""
+    place = rng.randrange(len(strip.stages))
+    leg = rng.choice(LEGS)
+    at: Place = ("stages", place, leg)
+    side = getattr(strip.stages[place], leg)
+    if getattr(side, "bands", ()):
+        band = rng.randrange(len(side.bands))
+        at, side = (*at, "bands", band), side.bands[band]
+    numbers = [(name, s) for name, s in settings_of(type(side)).items() if isinstance(s.default, float)]
+    if not numbers:
+        return None
+    name, setting = rng.choice(numbers)
+    value = setting.held(setting.low + rng.random() * (setting.high - setting.low))
+    return (*at, name), value, strip.stages[place].id
+
+
+def robot_rows(seconds: float, taken: bool = False) -> list[tuple[str, str]]:
+    """A robot works the controls of a strip of all kinds while all plays; underruns and stalls counted.
+
+    With `taken` another process keeps one core busy all the while.
+    """
+    busy = subprocess.Popen([sys.executable, "-c", "while True: pass"]) if taken else None
+    window = playing_window()
+    document = window.document
+    document.put(("stages",), ALL.stages, "all kinds")
+    wait(3.0)
+    watcher = Watcher(window.panel)
+    player = window.transport.player_pid
+    before, stolen = int(window.transport.status["underruns"]), stolen_s()
+    rng = random.Random(4)
+    start = time.monotonic()
+    used = [processor_s(player), processor_s(os.getpid())]
+    workers: dict[int, float] = {}
+    edits = acts = 0
+    while time.monotonic() - start < seconds:
+        what = rng.randrange(8)
+        if what <= 3:
+            found = _nudged(document.strip, rng)
+            if found is not None:
+                path, value, number = found
+                window.stages.choose(number, path[2])
+                document.put(path, value, "robot")
+                edits += 1
+        elif what == 4:
+            place = rng.randrange(len(document.strip.stages))
+            document.put(("stages", place, "inserted"), rng.random() < 0.8, "in and out")
+            edits += 1
+        elif what == 5:
+            window.listen.choose(rng.choice(["processed", "unprocessed", "difference"]))
+        elif what == 6:
+            window.set_split(
+                *rng.choice([("left-right", ""), ("mid-side", "half-sum"), ("mid-side", "raised-side")])
+            )
+        else:
+            window.transport.seek(rng.randrange(48_000 * 30))
+        acts += 1
+        for pid in window.workers.pids():
+            workers[pid] = processor_s(pid)
+        if not window.transport.playing:
+            window.transport.play()
+        wait(rng.uniform(0.05, 0.35))
+    elapsed = time.monotonic() - start
+    shares = [
+        (now - was) / elapsed
+        for now, was in zip((processor_s(player), processor_s(os.getpid())), used, strict=True)
+    ]
+    underruns = int(window.transport.status["underruns"]) - before
+    gaps = np.array(watcher.gaps[5:]) * 1000
+    close(window)
+    if busy is not None:
+        busy.kill()
+        busy.wait()
+    beside = " beside a busy core" if taken else ""
+    return [
+        (
+            f"Robot in all kinds for {seconds:.0f} s{beside}",
+            f"{underruns} underruns (goal 0), {edits} edits in {acts} acts; player {shares[0] * 100:.0f} %, "
+            f"window {shares[1] * 100:.0f} %, workers {sum(workers.values()) / elapsed * 100:.0f} % of one core",
+        ),
+        (
+            "  longest stall of the window",
+            f"{gaps.max():.0f} ms (goal 50), 99.9 % under {np.percentile(gaps, 99.9):.0f} ms; "
+            f"{stolen_s() - stolen:.1f} s taken away by the host",
+        ),
+    ]
 
 
 def chain_rows(seconds: float) -> list[tuple[str, str]]:

@@ -1,6 +1,9 @@
 """The invariants of the engine."""
 
 import itertools
+import time
+from concurrent.futures import ThreadPoolExecutor
+from threading import Event
 
 import numpy as np
 import pytest
@@ -21,6 +24,7 @@ from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode
 from stonekite.stages.base import Kind, Plan, Side, Stage, never
 from stonekite.stages.compressor import Compressor, CompressorSide
+from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.eq import Band, Eq, EqSide, side_sections
 from stonekite.stages.registry import KINDS
 
@@ -391,3 +395,41 @@ def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     off = 20 * np.log10(np.abs(out[:, 480:] - there).max() / np.abs(there).max() + 1e-15)
     print(f"from the middle on: {off:.0f} dB of the peak")
     assert off <= -90.0
+
+
+@pytest.mark.parametrize("jumps", [(), (5, 18, 9), ("pause", 12)])
+def test_a_start_beside_the_playing_is_silent_until_it_has_heard_back_and_then_gives_the_export(
+    tmp_path, jumps
+):
+    slow = CompressorSide(threshold_db=-45, ratio=8, release_ms=300)
+    strip = Strip(
+        stages=(Compressor(id=9, upper=slow, lower=slow), Drive(id=10, upper=DriveSide(), lower=DriveSide()))
+    )
+    path = write_wav(tmp_path / "a.wav", programme(24.0, 4), subtype="DOUBLE")
+    start = 20 * RATE
+    with ThreadPoolExecutor(1) as helper, Reader(path) as reader:
+        wanted = np.concatenate([out for _, out in rendered(reader, strip)], axis=1)
+        held = Event()
+        helper.submit(held.wait)
+        playback = Playback(reader, strip, helper=helper)
+        playback.seek(start)
+        playback.play()
+        for jump in jumps:
+            if jump == "pause":
+                playback.pause()
+                assert not playback.playing and playback.heard_position == start
+                playback.play()
+                continue
+            playback.seek(jump * RATE)
+            start = jump * RATE
+        # While the helper is held nothing waits for it.
+        for _ in range(10):
+            assert not playback.read(512).any() and playback.heard_position == start and playback.playing
+        held.set()
+        while not (block := playback.read(512)).any():
+            assert playback.heard_position in (start, start + 512)
+            time.sleep(0.002)
+        out = np.concatenate([block, *(playback.read(512) for _ in range(60))], axis=1)
+        playback.close()
+    there = wanted[:, start + 480 : start + out.shape[1]]
+    assert np.abs(out[:, 480:] - there).max() <= 1e-9 * np.abs(there).max()

@@ -134,7 +134,7 @@ class Player:
 
     def _load_source(self, command: protocol.Load) -> None:
         if self._playback is not None:
-            self._playback.reader.close()
+            self._playback.close()
             self._playback = None
         source = command.source
         try:

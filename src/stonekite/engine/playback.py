@@ -1,6 +1,7 @@
 """Playing one stem: a position in its file, a loop, a strip that may change, and what is listened to."""
 
-from concurrent.futures import Future, ThreadPoolExecutor
+import time
+from concurrent.futures import Future, ThreadPoolExecutor, wait
 
 import numpy as np
 
@@ -14,6 +15,8 @@ from stonekite.signal.sanity import clean
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
+START_S = 1.0
+"""A start beside the playing hears back as far as it can in this time, where that is less than the kinds remember."""
 
 
 class Playback:
@@ -21,7 +24,8 @@ class Playback:
 
     `live`, if given, hears along for meters and pictures; `watched` is the id of the stage it looks at. With a `helper`
     thread other settings are built and hear what was before beside the playing, and are taken over at the start of a
-    block when they are ready; without one they are taken over at once.
+    block when they are ready; without one they are taken over at once. Starts and jumps hear back beside the playing,
+    too: until they have, it is silent.
     """
 
     def __init__(
@@ -46,6 +50,9 @@ class Playback:
         self._wish: tuple[Strip, tuple[Strip, ...], float] | None = None
         self._coming: Future[Prepared] | None = None
         self._coming_heard = False
+        self._starting: Future[None] | None = None
+        self._sought = 0
+        self._again = False
         self._glide_s = GLIDE_S
         self._listener = Listener(self.rate, listening)
         self._live = live
@@ -61,14 +68,18 @@ class Playback:
     def play(self) -> None:
         if self.playing:
             return
-        if self.position >= self.frames:
-            self.position = 0
-        self._begin()
+        if self._starting is not None:
+            self._again = True
+        else:
+            if self.position >= self.frames:
+                self.position = 0
+            self._begin()
         self.playing = True
 
     def pause(self) -> None:
         if self.playing:
-            self._fade_out()
+            if self._starting is None:
+                self._fade_out()
             self.playing = False
 
     def stop(self) -> None:
@@ -78,6 +89,9 @@ class Playback:
 
     def seek(self, frame: int) -> None:
         """Go to a frame, held to the file."""
+        if self._starting is not None:
+            self._sought, self._again = min(max(0, frame), self.frames - 1), True
+            return
         if self.playing:
             self._fade_out()
         self.position = min(max(0, frame), self.frames - 1)
@@ -130,7 +144,7 @@ class Playback:
             other.play()
             other._rise = 0
             other._tail = old.read(self._seam) * (1.0 - ramp(self._seam, 0, self._seam))
-        old.reader.close()
+        old.close()
 
     def _recall(self, frames: int) -> None:
         """Have the player know so much of what came before, read again from the file where it began later."""
@@ -146,6 +160,8 @@ class Playback:
     @property
     def heard_position(self) -> int:
         """The source frame that the next output frame belongs to."""
+        if self._starting is not None:
+            return self._sought
         if not self.playing:
             return self.position
         place = self.position - self._player.latency
@@ -167,13 +183,48 @@ class Playback:
             self._tail = self._tail[:, count:]
         return out
 
+    def close(self) -> None:
+        """Let go of the file, which a start may still be reading."""
+        if self._starting is not None:
+            wait([self._starting])
+        self.reader.close()
+
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
         self._wish = self._coming = None
-        started = self.position
-        self._player.at_least = _latest(self._beside, self.rate)
-        self._player.set(self._strip)
+        self._sought, self._again = self.position, False
+        if self._helper is None:
+            self._hear_back(self._strip, self._beside)
+            self._fade_in()
+        else:
+            self._starting = self._helper.submit(self._hear_back, self._strip, self._beside)
+
+    def _has_started(self) -> bool:
+        """Whether a start has heard back and can be heard; if it goes elsewhere by now, it begins again."""
+        if self._starting is None:
+            return True
+        if not self._starting.done():
+            return False
+        start, self._starting = self._starting, None
+        start.result()
+        if self._again:
+            self.position = self._sought
+            self._begin()
+            return False
+        self._fade_in()
+        return True
+
+    def _fade_in(self) -> None:
+        # From the first frame of the file nothing is faded: there is nothing to jump into.
+        self._rise = 0 if self._sought else self._seam
+
+    def _hear_back(self, strip: Strip, beside: tuple[Strip, ...]) -> None:
+        self._player.at_least = _latest(beside, self.rate)
+        self._player.set(strip)
         count = min(self.position, self._player.lead)
+        if self._helper is not None and count > 2 * WARM_BLOCK:
+            count = min(count, self._affordable(count))
+            self._player.set(strip)
         # What comes before that is only remembered, for other settings that may want it soon.
         self._known = max(count, min(self.position, int(MEMORY_S * self.rate)))
         self._player.remember(self.reader.read(self.position - self._known, self._known - count))
@@ -187,8 +238,14 @@ class Playback:
             ahead = self._source(self._player.latency)
             self._clock += ahead.shape[1]
             self._player.warm(ahead, self._clock)
-        # From the first frame of the file nothing is faded: there is nothing to jump into.
-        self._rise = 0 if started else self._seam
+
+    def _affordable(self, count: int) -> int:
+        """How many frames can be heard in START_S, by the time that one block takes."""
+        start = self.position - count
+        block = self.reader.read(start, WARM_BLOCK)
+        begin = time.perf_counter()
+        self._player.warm(block, start + block.shape[1])
+        return int(START_S / (time.perf_counter() - begin) + 1) * WARM_BLOCK
 
     def _fade_out(self) -> None:
         place = self.heard_position
@@ -199,6 +256,8 @@ class Playback:
         self.position = place
 
     def _produce(self, frames: int) -> np.ndarray:
+        if not self._has_started():
+            return np.zeros((2, frames))
         self._follow()
         source = clean(self._source(frames))
         unprocessed = self._player.reference(source)
