@@ -450,9 +450,13 @@ def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     qtbot.waitUntil(lambda: len(editor.history._looks) > 90, timeout=20_000)
     begin = window.transport.position_s
     shown = {leg: editor.history.figures(leg)[2] for leg in ("upper", "lower")}
-    wanted = _reductions(window.document.strip, begin - 4.0, begin + 0.5)
-    print(f"largest reductions shown {shown}, computed {wanted}")
-    assert list(shown.values()) == pytest.approx(wanted, abs=1.5)
+    # What was looked at lies between these two stretches, so its greatest does, too.
+    least = _reductions(window.document.strip, begin - 2.0, begin - 0.5)
+    most = _reductions(window.document.strip, begin - 6.0, begin + 0.5)
+    print(f"largest reductions shown {shown}, computed {least} to {most}")
+    assert all(
+        low - 0.5 <= seen <= high + 0.5 for low, seen, high in zip(least, shown.values(), most, strict=True)
+    )
     # What is aimed at is marked, and can be moved.
     history = editor.history
     start = QPointF(history.plot().center().x(), history._y(3.0))

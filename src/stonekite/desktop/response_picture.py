@@ -26,7 +26,8 @@ def _word_of(hertz: float) -> str:
     return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
 
 
-def _line(xs: np.ndarray, ys: np.ndarray) -> QPolygonF:
+def polyline(xs: np.ndarray, ys: np.ndarray) -> QPolygonF:
+    """A line through points given by their coordinates."""
     return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
 
 
@@ -224,7 +225,7 @@ class ResponsePicture(QWidget):
         )
         xs = np.linspace(plot.left(), plot.right(), len(levels))
         ys = self._spectrum_y(levels)
-        return _line(xs, ys)
+        return polyline(xs, ys)
 
     def _paint_spectra(self, painter: QPainter) -> None:
         if self._spectra.max() <= SPECTRUM_BOTTOM_DB:
@@ -266,7 +267,7 @@ class ResponsePicture(QWidget):
         heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
         xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
         ys = plot.center().y() - levels_db[:heard] / self.range_db * plot.height() / 2
-        return _line(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
+        return polyline(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
 
     def _paint_front(self, painter: QPainter) -> None:
         if self._stage is None:
@@ -295,7 +296,7 @@ class ResponsePicture(QWidget):
         start = 0
         breaks = [*(np.flatnonzero(np.abs(np.diff(apart)) > 180) + 1).tolist(), heard]
         for stop in breaks:
-            painter.drawPolyline(_line(xs[start:stop], ys[start:stop]))
+            painter.drawPolyline(polyline(xs[start:stop], ys[start:stop]))
             start = stop
         painter.setFont(font(8.5))
         painter.drawText(

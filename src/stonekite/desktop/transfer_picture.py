@@ -5,6 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
+from stonekite.desktop.response_picture import polyline
 from stonekite.desktop.theme import font, mixed, roles
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
@@ -79,9 +80,12 @@ class TransferPicture(QWidget):
         return self.plot().bottom() - (value - self.LOW) / (self.HIGH - self.LOW) * self.plot().height()
 
     def _line(self, leg: LegName) -> QPolygonF:
-        made = self.outputs(leg, self._points)
-        pairs = zip(self._points.tolist(), made.tolist(), strict=True)
-        return QPolygonF([QPointF(self.x_of(x), self.y_of(y)) for x, y in pairs])
+        plot = self.plot()
+        across, up = (
+            (values - self.LOW) / (self.HIGH - self.LOW)
+            for values in (self._points, self.outputs(leg, self._points))
+        )
+        return polyline(plot.left() + across * plot.width(), plot.bottom() - up * plot.height())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
