@@ -79,7 +79,7 @@ def test_content_up_to_half_the_rate_is_taken_away_up_to_20_khz(samples):
         assert level <= -90, name
 
 
-def _programme(seed: int, seconds: float = 8.0) -> np.ndarray:
+def _programme(seed: int, seconds: float = 6.0) -> np.ndarray:
     """Unrelated recordings of several sorts: notes, noise with a beat, a drone, speech-like bursts."""
     rng = np.random.default_rng(seed)
     t = np.arange(int(seconds * RATE)) / RATE
@@ -106,9 +106,9 @@ def _programme(seed: int, seconds: float = 8.0) -> np.ndarray:
 
 
 def test_unrelated_recordings_do_not_fit_and_processed_ones_do():
-    programmes = [_programme(seed) for seed in range(6)]
-    wrong = [match(programmes[i], programmes[j]).confidence for i in range(6) for j in range(i)]
-    assert len(wrong) == 15
+    programmes = [_programme(seed) for seed in range(5)]
+    wrong = [match(programmes[i], programmes[j]).confidence for i in range(5) for j in range(i)]
+    assert len(wrong) == 10
     right = []
     for seed, sound in enumerate(programmes):
         eq = signal.butter(1, [200, 5000], "band", fs=RATE, output="sos")

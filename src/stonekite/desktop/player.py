@@ -357,9 +357,9 @@ def main() -> None:
 
     threading.Thread(target=listen, daemon=True).start()
     warm()
-    sys.setswitchinterval(
-        0.0005
-    )  # settings are built in a thread beside the sound, which must not wait for it
+    # Settings are built in a thread beside the sound, which must not wait for it: not even a little at each of the
+    # hundred kernels of a block.
+    sys.setswitchinterval(0.00005)
     player = Player(status, send)
     send(Warm(realtime.ask(), __version__))
     # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.

@@ -15,6 +15,8 @@ from stonekite.signal.sanity import clean
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
+CATCH_UP_S, MOST_ROUNDS = 0.04, 12
+"""Settings that are this far behind are taken over; after so many rounds, however far behind they are."""
 START_S = 1.0
 """A start beside the playing hears back as far as it can in this time, where that is less than the kinds remember."""
 
@@ -50,6 +52,7 @@ class Playback:
         self._wish: tuple[Strip, tuple[Strip, ...], float] | None = None
         self._coming: Future[Prepared] | None = None
         self._coming_heard = False
+        self._rounds = 0
         self._starting: Future[None] | None = None
         self._sought = 0
         self._again = False
@@ -118,7 +121,7 @@ class Playback:
             if self._wish is None:
                 return
             strip, beside, self._glide_s = self._wish
-            self._wish, self._coming_heard = None, False
+            self._wish, self._coming_heard, self._rounds = None, False, 0
             self._coming = self._helper.submit(_prepared, strip, self._player.chain, beside)
         if not self._coming.done():
             return
@@ -128,6 +131,14 @@ class Playback:
             self._recall(2 * prepared.chain.latency)
             history = self._player.heard(prepared.wanted)
             self._coming = self._helper.submit(_having_heard, prepared, history, self._clock)
+            return
+        # What was played meanwhile is heard beside the playing, too, until there is next to nothing left of it.
+        behind = prepared.behind(self._clock)
+        if behind > CATCH_UP_S * self.rate and self._rounds < MOST_ROUNDS:
+            self._rounds += 1
+            self._coming = self._helper.submit(
+                _having_heard, prepared, self._player.heard(behind), self._clock
+            )
             return
         self._coming = None
         self._player.at_least = prepared.at_least

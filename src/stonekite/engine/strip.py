@@ -49,6 +49,10 @@ class Prepared:
             self.chain.process(history[:, k : k + WARM_BLOCK], start + k)
         self._heard_to = clock
 
+    def behind(self, clock: int) -> int:
+        """Frames that it has still to hear at a clock."""
+        return 0 if self._heard_to is None else clock - self._heard_to
+
     @property
     def in_place(self) -> bool:
         """Whether the change happens within the chain; otherwise both play beside each other."""
@@ -57,8 +61,8 @@ class Prepared:
     def catch_up(self, history: Ring, clock: int, length: int) -> None:
         """Be there at the clock, where the playing has gone on since, and take over what goes on; go over in `length`
         frames."""
-        if self._heard_to is not None and clock > self._heard_to:
-            self.hear(history.last[:, -(clock - self._heard_to) :], clock)
+        if (behind := self.behind(clock)) > 0:
+            self.hear(history.last[:, -behind:], clock)
         self.chain.take_over(self.old, self._heritage, length)
 
 
