@@ -14,6 +14,8 @@ import soundfile
 from stonekite.session.types import Session, Source, Stem, Strip
 
 RATE = 48_000
+THOROUGH = bool(os.environ.get("STONEKITE_THOROUGH"))
+"""Whether the tests that mostly wait go round as often as they can."""
 
 
 def noise(seconds: float, seed: int = 1, rate: int = RATE, level: float = 0.1) -> np.ndarray:

@@ -106,9 +106,9 @@ def _programme(seed: int, seconds: float = 6.0) -> np.ndarray:
 
 
 def test_unrelated_recordings_do_not_fit_and_processed_ones_do():
-    programmes = [_programme(seed) for seed in range(5)]
-    wrong = [match(programmes[i], programmes[j]).confidence for i in range(5) for j in range(i)]
-    assert len(wrong) == 10
+    programmes = [_programme(seed) for seed in range(4)]
+    wrong = [match(programmes[i], programmes[j]).confidence for i in range(4) for j in range(i)]
+    assert len(wrong) == 6
     right = []
     for seed, sound in enumerate(programmes):
         eq = signal.butter(1, [200, 5000], "band", fs=RATE, output="sos")
