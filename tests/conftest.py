@@ -15,7 +15,7 @@ from stonekite.session.types import Session, Source, Stem, Strip
 
 RATE = 48_000
 THOROUGH = bool(os.environ.get("STONEKITE_THOROUGH"))
-"""Whether the tests that mostly wait go round as often as they can."""
+"""Whether the longest tests go round as often as is wanted of them."""
 
 
 def noise(seconds: float, seed: int = 1, rate: int = RATE, level: float = 0.1) -> np.ndarray:

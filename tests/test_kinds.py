@@ -7,7 +7,7 @@ from typing import Any, get_args, get_type_hints
 import msgspec
 import numpy as np
 import pytest
-from conftest import RATE
+from conftest import RATE, THOROUGH
 
 from stonekite.engine.chain import Chain
 from stonekite.engine.strip import StripPlayer
@@ -162,7 +162,7 @@ def changes_of(kind: str, seed: int) -> tuple[Strip, Strip, str]:
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
     worst, words, loudest, where = -300.0, "", 0.0, ""
-    for seed in range(8):
+    for seed in range(14 if THOROUGH else 8):
         before, after, what = changes_of(kind, seed)
         sound = programme(SECONDS, seed)
         out, memory = changed(before, after, sound)

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, noise
+from conftest import RATE, THOROUGH, noise
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
@@ -79,7 +79,7 @@ def test_content_up_to_half_the_rate_is_taken_away_up_to_20_khz(samples):
         assert level <= -90, name
 
 
-def _programme(seed: int, seconds: float = 6.0) -> np.ndarray:
+def _programme(seed: int, seconds: float) -> np.ndarray:
     """Unrelated recordings of several sorts: notes, noise with a beat, a drone, speech-like bursts."""
     rng = np.random.default_rng(seed)
     t = np.arange(int(seconds * RATE)) / RATE
@@ -106,9 +106,10 @@ def _programme(seed: int, seconds: float = 6.0) -> np.ndarray:
 
 
 def test_unrelated_recordings_do_not_fit_and_processed_ones_do():
-    programmes = [_programme(seed) for seed in range(4)]
-    wrong = [match(programmes[i], programmes[j]).confidence for i in range(4) for j in range(i)]
-    assert len(wrong) == 6
+    count = 10 if THOROUGH else 4
+    programmes = [_programme(seed, 12.0 if THOROUGH else 6.0) for seed in range(count)]
+    wrong = [match(programmes[i], programmes[j]).confidence for i in range(count) for j in range(i)]
+    assert len(wrong) == count * (count - 1) // 2
     right = []
     for seed, sound in enumerate(programmes):
         eq = signal.butter(1, [200, 5000], "band", fs=RATE, output="sos")
