@@ -14,8 +14,8 @@ from PySide6.QtGui import QPixmap
 from PySide6.QtWidgets import QApplication, QWidget
 
 from benchmarks.kernels import ALL, CHAIN
-from stonekite.desktop import theme
-from stonekite.desktop.window import Window
+from stonekite.desktop.controls import theme
+from stonekite.desktop.shell.window import Window
 from stonekite.session.edits import Path as Place
 from stonekite.session.types import Leg, Strip
 from stonekite.stages.base import LEGS
@@ -25,8 +25,8 @@ _START = """
 import time, sys
 begin = float(sys.argv[1])
 from PySide6.QtWidgets import QApplication, QWidget
-from stonekite.desktop import theme
-from stonekite.desktop.window import Window
+from stonekite.desktop.controls import theme
+from stonekite.desktop.shell.window import Window
 app = QApplication([])
 theme.apply(app)
 window = Window()

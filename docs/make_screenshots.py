@@ -11,8 +11,8 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
-from stonekite.desktop import theme
-from stonekite.desktop.window import Window
+from stonekite.desktop.controls import theme
+from stonekite.desktop.shell.window import Window
 
 FOLDER = Path(__file__).with_name("screenshots")
 

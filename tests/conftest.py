@@ -48,6 +48,16 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
     return Session(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),))
 
 
+IN_THE_WINDOW = {"qtbot", "qapp"}
+
+
+def pytest_collection_modifyitems(items):
+    """What needs no window and no other process is marked `core`: it is quick, and can run beside itself."""
+    for item in items:
+        if not IN_THE_WINDOW & set(item.fixturenames) and item.get_closest_marker("processes") is None:
+            item.add_marker(pytest.mark.core)
+
+
 @pytest.fixture(autouse=True)
 def own_preferences(tmp_path, monkeypatch):
     """No test reads or writes what the user of this machine prefers."""
@@ -62,8 +72,10 @@ def recording(tmp_path: Path) -> Path:
 
 @pytest.fixture
 def window(qtbot, qapp, tmp_path):
-    from stonekite.desktop import theme
-    from stonekite.desktop.window import Window
+    from PySide6.QtCore import QEvent
+
+    from stonekite.desktop.controls import theme
+    from stonekite.desktop.shell.window import Window
 
     theme.apply(qapp)
     made = Window()
@@ -74,6 +86,8 @@ def window(qtbot, qapp, tmp_path):
     made.document.discard()
     made.close()
     made.deleteLater()
+    # At once: a style sheet costs as much for windows of tests that are over.
+    qapp.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
 
 
 @pytest.fixture

@@ -3,7 +3,7 @@
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QMenu, QWidget
 
-from stonekite.desktop.window import Window
+from stonekite.desktop.shell.window import Window
 
 LEFT = Qt.MouseButton.LeftButton
 

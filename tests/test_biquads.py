@@ -55,6 +55,7 @@ def test_block_size_does_not_change_a_bit(cuts):
     assert np.array_equal(filtered(sound, coefficients, cuts), filtered(sound, coefficients, []))
 
 
+@pytest.mark.processes
 def test_silence_after_signal_costs_no_more_than_signal():
     coefficients = biquads.pack(sections(8), sections(8))
     state = biquads.rest(coefficients)

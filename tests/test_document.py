@@ -6,7 +6,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from stonekite.desktop.document import Document
+from stonekite.desktop.model.document import Document
 from stonekite.session import edits, storage
 from stonekite.session.types import BlindTest, Loop, Session, Source, Stem
 

@@ -32,7 +32,7 @@ def left_over(a: np.ndarray, b: np.ndarray, found: Match, block: int = 4096) -> 
     st.floats(-30, 20),
     st.sampled_from([1, -1]),
 )
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20 if THOROUGH else 10, deadline=None)
 def test_a_delay_a_gain_and_a_polarity_are_found_and_undone(samples, gain_db, polarity):
     a, b = moved(SOUND, 0.0), polarity * 10 ** (gain_db / 20) * moved(SOUND, samples)
     found = match(a, b)

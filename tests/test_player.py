@@ -11,14 +11,15 @@ import pytest
 import soundfile
 from conftest import noise, session_on, write_wav
 
-from stonekite.desktop.outputs import AHEAD_S, SimulatedOutput
-from stonekite.desktop.transport import Transport
+from stonekite.desktop.links.transport import Transport
 from stonekite.engine.listen import Listening
 from stonekite.engine.render import rendered
 from stonekite.files.audio import Reader
+from stonekite.player.outputs import AHEAD_S, SimulatedOutput
 from stonekite.session.types import Leg, Strip
 from stonekite.stages.eq import Band, Eq, EqSide
 
+pytestmark = pytest.mark.processes
 STRIP = Strip(stages=(Eq(id=2, upper=EqSide(bands=(Band(frequency_hz=300, gain_db=5),))),))
 
 

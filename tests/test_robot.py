@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 from scipy import signal
 from test_source_check import late, looked_at, music, said
 
-from stonekite.desktop.source_view import VerdictRow
+from stonekite.desktop.views.source_view import VerdictRow
 from stonekite.engine.chain import Chain
 from stonekite.engine.tones import test_pair as pair_through
 from stonekite.files.audio import Reader

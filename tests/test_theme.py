@@ -3,8 +3,9 @@
 import pytest
 from PySide6.QtGui import QColor, QImage
 
-from stonekite.desktop import preferences, theme
-from stonekite.desktop.theme import THEMES, roles
+from stonekite.desktop.controls import theme
+from stonekite.desktop.controls.theme import THEMES, roles
+from stonekite.desktop.model import preferences
 
 
 def luminance(colour: QColor) -> float:

@@ -12,8 +12,8 @@ from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from scipy import signal
 
-from stonekite.desktop import theme
-from stonekite.desktop.dialogs import ChannelDialog
+from stonekite.desktop.controls import theme
+from stonekite.desktop.dialogs.dialogs import ChannelDialog
 from stonekite.session import storage
 from stonekite.signal.matrix import decode, encode
 from stonekite.stages.eq import side_sections

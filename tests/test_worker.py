@@ -10,7 +10,8 @@ from conftest import noise, session_on, write_wav
 
 from stonekite.engine.subjects import Subject
 from stonekite.files.demo import demo_path
-from stonekite.jobs import (
+from stonekite.measure.table import scalars
+from stonekite.processes.jobs import (
     Analyse,
     Analysed,
     Compare,
@@ -22,7 +23,7 @@ from stonekite.jobs import (
     SpectraFound,
     Written,
 )
-from stonekite.measure.table import scalars
+from stonekite.processes.worker import Worker
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveSide
@@ -34,7 +35,6 @@ from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate, GateSide
 from stonekite.stages.limiter import Limiter, LimiterSide
 from stonekite.stages.width import Width, WidthShared
-from stonekite.worker import Worker
 
 HIGH = EqSide(
     bands=(Band(gain_db=5, frequency_hz=18_000), Band(shape="low-pass", frequency_hz=16_000, slope=48))

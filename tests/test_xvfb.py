@@ -10,6 +10,7 @@ import time
 import pytest
 from conftest import noise, write_wav
 
+pytestmark = pytest.mark.processes
 needs_xvfb = pytest.mark.skipif(
     shutil.which("xvfb-run") is None, reason="needs xvfb-run (scripts/test installs it)"
 )
@@ -19,8 +20,8 @@ import sys
 from PySide6.QtCore import QTimer
 from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QApplication
-from stonekite.desktop import application
-from stonekite.desktop.window import Window
+from stonekite.desktop.shell import application
+from stonekite.desktop.shell.window import Window
 
 seen = []
 real = Window.start
@@ -77,7 +78,7 @@ def test_the_command_opens_and_closes_by_ctrl_c(tmp_path):
 def test_the_window_does_not_load_kernels():
     """The window's process never computes sound: Numba and scipy stay out of it."""
     code = (
-        "import sys; from stonekite.desktop.window import Window; from stonekite.desktop import theme\n"
+        "import sys; from stonekite.desktop.shell.window import Window; from stonekite.desktop.controls import theme\n"
         "from PySide6.QtWidgets import QApplication\n"
         "app = QApplication([]); w = Window(); w.opening.open_demo(); w.grab(); w.measuring.close()\n"
         "print([m for m in ('numba', 'scipy') if m in sys.modules])"

@@ -134,7 +134,7 @@ def open_window(paths: tuple[Path, ...], demo: bool) -> None:
         if not path.exists():
             known = ", ".join(name for name in main.commands if name != "open")
             raise click.UsageError(f"“{path}” is neither a file nor a command. Commands: {known}.")
-    from stonekite.desktop.application import run
+    from stonekite.desktop.shell.application import run
 
     sys.exit(run(list(paths), demo=demo))
 

@@ -9,9 +9,10 @@ from stonekite.files.atomic import replacing
 from stonekite.files.audio import AudioError
 from stonekite.measure.binomial import chance
 from stonekite.measure.report import Report, page
-from stonekite.measure.table import Column, as_csv, as_dict, figure
+from stonekite.measure.table import Column, as_csv, as_dict
 from stonekite.session.differences import described, differences
 from stonekite.session.types import BlindTest, Session
+from stonekite.words import number
 
 SUFFIXES = (".html", ".csv", ".json")
 
@@ -20,9 +21,9 @@ def of_files(a: Path, b: Path, found: Comparison) -> Report:
     """The report of two files."""
     lines = []
     if found.level_match_db is not None:
-        lines.append(f"Level match: {figure(found.level_match_db, 2, True)} dB on {b.name}")
+        lines.append(f"Level match: {number(found.level_match_db, 2, True)} dB on {b.name}")
     if found.match.found:
-        late = figure(found.match.samples, 3, True)
+        late = number(found.match.samples, 3, True)
         turned = ", upside down" if found.match.polarity < 0 else ""
         lines.append(f"{b.name} is late by {late} samples{turned} (confidence {found.match.confidence:.2f})")
     else:
@@ -31,7 +32,7 @@ def of_files(a: Path, b: Path, found: Comparison) -> Report:
             "polarity or residual to tell"
         )
     for name, level in found.residual_db.items() if found.match.found else ():
-        words = "nothing" if level == float("-inf") else f"{figure(level, 1)} dB"
+        words = "nothing" if level == float("-inf") else f"{number(level, 1)} dB"
         lines.append(f"Residual, {'all' if name == 'all' else name.capitalize()}: {words}")
     return Report(
         f"{a.name} and {b.name}",

@@ -26,10 +26,11 @@ REACH_S = 30.0
 """Offsets up to this are found."""
 EXCERPT_S = 30.0
 """So much of the first recording is looked for in the second one."""
-_FINE = 1 << 18
-"""Samples that the fine offset is found from: those around the loudest place."""
 TAPS = 1024
 """Length of the filters that delay by parts of a sample."""
+_FINE = (1 << 18) - TAPS - 2
+"""Samples that the fine offset is found from: those around the loudest place. With the filters' reach they fill a
+transform."""
 EDGE = 0.482
 """Of the rate: so far they are right. 21.2 kHz at 44.1 kHz."""
 _CUT = 0.4915
@@ -85,16 +86,28 @@ def _coarse(a: np.ndarray, b: np.ndarray) -> tuple[int, int, float]:
     return offset, (1 if correlation[place] >= 0 else -1), confidence
 
 
-def _delayed(a: np.ndarray, start: int, count: int, samples: float) -> np.ndarray:
-    """a(t - samples) for `count` samples t from `start` on (2, count), up to EDGE; `a` reaches far enough on both
-    sides."""
-    whole = math.floor(samples)
-    taps = _taps(samples - whole)
-    first = start - whole + TAPS // 2 - (TAPS - 1)
-    part = a[:, first : first + count + TAPS - 1]
-    size = 1 << (part.shape[1] - 1).bit_length()
-    made = np.fft.irfft(np.fft.rfft(part, size, axis=1) * np.fft.rfft(taps, size), size, axis=1)
-    return made[:, TAPS - 1 : TAPS - 1 + count]
+class _Delayed:
+    """a(t - samples) for `count` samples t from `start` on, up to EDGE, for samples from whole - 1 to whole + 1 and a
+    little more; a (2, frames) reaches far enough on both sides."""
+
+    def __init__(self, a: np.ndarray, start: int, count: int, whole: int) -> None:
+        self._whole, self._count = whole - 2, count
+        first = start - whole - 1 + TAPS // 2 - (TAPS - 1)
+        part = a[:, first : first + count + TAPS + 2]
+        self._size = 1 << (part.shape[1] - 1).bit_length()
+        self._spectrum = np.fft.rfft(part, self._size, axis=1)
+
+    def taps(self, samples: float) -> np.ndarray:
+        """The filter that delays so far."""
+        late = math.floor(samples) - self._whole
+        made = np.zeros(TAPS + 3)
+        made[late : late + TAPS] = _taps(samples - math.floor(samples))
+        return made
+
+    def through(self, taps: np.ndarray) -> np.ndarray:
+        """What comes out of a filter (2, count)."""
+        made = np.fft.irfft(self._spectrum * np.fft.rfft(taps, self._size), self._size, axis=1)
+        return made[:, TAPS + 2 : TAPS + 2 + self._count]
 
 
 def match(a: np.ndarray, b: np.ndarray) -> Match:
@@ -102,9 +115,9 @@ def match(a: np.ndarray, b: np.ndarray) -> Match:
     if not a.any() or not b.any():
         return UNKNOWN
     whole, polarity, confidence = _coarse(a, b)
-    margin = TAPS + 2
+    margin = TAPS + 4
     start, stop = max(0, whole) + margin, min(a.shape[1] + whole, b.shape[1]) - margin
-    if stop - start < 4 * TAPS:
+    if confidence < _BELIEVED or stop - start < 4 * TAPS:
         gain = math.sqrt(float(np.sum(b**2) / np.sum(a**2)))
         return Match(float(whole), polarity, gain, confidence)
     if stop - start > _FINE:
@@ -112,13 +125,13 @@ def match(a: np.ndarray, b: np.ndarray) -> Match:
         loudest = int(np.argmax(power[_FINE:] - power[:-_FINE]))
         start, stop = start + loudest, start + loudest + _FINE
     count = stop - start
-    raw, wanted = b[:, start:stop], _delayed(b, start, count, 0.0)
+    still = _Delayed(b, start, count, 0)
+    raw, wanted = b[:, start:stop], still.through(still.taps(0.0))
+    delayed = _Delayed(a, start, count, whole)
     samples, gain = float(whole), 0.0
     for _ in range(_ROUNDS):
-        now = _delayed(a, start, count, samples)
-        slope = (_delayed(a, start, count, samples + _STEP) - _delayed(a, start, count, samples - _STEP)) / (
-            2 * _STEP
-        )
+        now = delayed.through(delayed.taps(samples))
+        slope = delayed.through((delayed.taps(samples + _STEP) - delayed.taps(samples - _STEP)) / (2 * _STEP))
         # Least squares of wanted = gain now + (gain move) slope.
         known = np.array(
             [[np.vdot(now, now), np.vdot(now, slope)], [np.vdot(now, slope), np.vdot(slope, slope)]]

@@ -11,6 +11,7 @@ from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
 from stonekite.measure.spectrum import centres
 from stonekite.measure.table import ROWS, Column, Row
+from stonekite.words import clock, mark
 
 _STYLE = """
 :root { --ground: #EFEBE1; --panel: #F9F6EF; --line: #CFC8B9; --ink: #23292D; --muted: #667075;
@@ -83,7 +84,7 @@ class _Plot:
             self._parts.append(
                 f'<line class="grid" x1="{_LEFT}" x2="{_WIDE - 8}" y1="{y:.1f}" y2="{y:.1f}"/>'
             )
-            word = f"{value:g}".replace("-", "−")
+            word = mark(value)
             self._parts.append(f'<text x="{_LEFT - 6}" y="{y + 4:.1f}" text-anchor="end">{word}</text>')
 
     def curve(self, xs: Sequence[float], ys: Sequence[float | None], colour: str, was: bool) -> None:
@@ -171,7 +172,7 @@ def _time_plot(before: Measures, after: Measures, name: str, span: tuple[float, 
     plot = _Plot((start, max(end, start + 0.1)), span)
     step = next(s for s in (1, 2, 5, 10, 30, 60, 120, 300, 600, 1800) if (end - start) / s <= 12 or s == 1800)
     first = int(start // step + 1) * step
-    times = [(float(t), f"{t // 60}:{t % 60:02d}") for t in range(first, int(end) + 1, step)]
+    times = [(float(t), clock(t, 0)) for t in range(first, int(end) + 1, step)]
     plot.marks(times, np.linspace(*span, 5).tolist())
     for found, was in ((before, True), (after, False)):
         values = getattr(found.curves, name)

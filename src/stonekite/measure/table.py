@@ -8,6 +8,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from stonekite.measure.measures import Measures
+from stonekite.words import number
 
 Column = tuple[str, Measures]
 """The name of what was measured, and its measures."""
@@ -36,20 +37,13 @@ class Row(NamedTuple):
             return "–"
         if self.path[-1] == "centre":
             return "0 %" if abs(value) < 0.5 else f"{abs(value):.0f} % {'L' if value < 0 else 'R'}"
-        return figure(value, self.digits, self.signed)
+        return number(value, self.digits, self.signed)
 
     def change(self, before: float | None, after: float | None) -> str:
         """The difference of two values, with its sign; a dash where there is none."""
         if before is None or after is None:
             return "–"
-        return figure(after - before, self.digits, True)
-
-
-def figure(value: float, digits: int, signed: bool = False) -> str:
-    """A number with a true minus sign; nothing that rounds to zero has a sign."""
-    if float(f"{value:.{digits}f}") == 0:
-        return f"{0:.{digits}f}"
-    return f"{value:{'+' if signed else ''}.{digits}f}".replace("-", "−")
+        return number(after - before, self.digits, True)
 
 
 def _component_rows() -> list[Row]:

@@ -52,6 +52,16 @@ class Line(msgspec.Struct, frozen=True):
     after: tuple[float, float]
 
 
+class Heard(msgspec.Struct, frozen=True):
+    """Frequencies of two tones (0: none), levels of their products, and of the programme the spectra (4, bands) in dB:
+    left and right before the stage, then after it."""
+
+    first_hz: float
+    second_hz: float
+    lines: list[Line]
+    spectra: list[list[float]]
+
+
 def products(first_hz: float, second_hz: float, top_hz: float) -> list[Product]:
     """All products up to ORDER between LOW_HZ and a highest frequency, by frequency. Of those that fall together the
     one of the lowest order counts.

@@ -5,6 +5,8 @@ from typing import Literal
 
 import msgspec
 
+from stonekite.words import number
+
 Fault = Literal[
     "short",
     "silent",
@@ -119,7 +121,7 @@ def _lost_side(left: SideFindings, right: SideFindings) -> list[Verdict]:
             and others.rms_dbfs is not None
             and mine.rms_dbfs < others.rms_dbfs - _UNDER_DB
         ):
-            words = f"{name} is nearly silent ({_shown(mine.rms_dbfs)} dBFS)."
+            words = f"{name} is nearly silent ({number(mine.rms_dbfs)} dBFS)."
             return [Verdict("nearly-silent", words, side, mine.rms_dbfs)]  # type: ignore[arg-type]
     return []
 
@@ -169,7 +171,7 @@ def _offsets(found: Findings) -> list[Verdict]:
     sides = [(_NAMES[s], found.components[s].dc) for s in _NAMES if _is_offset(found.components[s])]
     if not sides:
         return []
-    words = " and ".join(f"{name} has an offset of {_signed(100 * dc)} %" for name, dc in sides)
+    words = " and ".join(f"{name} has an offset of {number(100 * dc, sign=True)} %" for name, dc in sides)
     return [
         Verdict("offset", f"{words}: a constant that is no sound.", amount=max(abs(dc) for _, dc in sides))
     ]
@@ -208,11 +210,3 @@ def _width(found: Findings) -> Verdict:
     if ratio <= 0:
         return Verdict("width", f"{where}: wide; {loss:.1f} dB are lost in mono.")
     return Verdict("width", f"{where}: {loss:.1f} dB are lost in mono.", amount=ratio)
-
-
-def _shown(value: float) -> str:
-    return f"{value:.1f}".replace("-", "−")
-
-
-def _signed(value: float) -> str:
-    return f"{value:+.1f}".replace("-", "−")

@@ -13,6 +13,7 @@ from typing import Any, Literal, get_type_hints
 
 import msgspec
 
+from stonekite import words
 from stonekite.signal.decibels import SILENCE_DB
 
 Taper = Literal["linear", "log", "fader"]
@@ -86,13 +87,12 @@ class Setting:
         if self.unit == "Hz":
             return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.{0 if value >= 200 else 1}f} Hz"
         if self.unit == "dB":
-            rounded = round(value, 1) + 0.0
-            text = f"{rounded:+.1f} dB".replace("-", "−").replace("+0.0", "0.0")
+            text = words.figure(value, "dB", sign=True)
             return text if self.low < 0 else text.removeprefix("+")
         if self.unit == ": 1" and value >= self.high:
             return "∞ : 1"
         if not self.unit and self.step == 1.0:
-            return f"{value:.0f}".replace("-", "−")
+            return words.number(value, 0)
         text = f"{value:.2f}"
         if self.unit == "ms" and value >= 10:
             text = f"{value:.1f}" if value < 100 else f"{value:.0f}"
@@ -157,12 +157,16 @@ def flag(label: str, *, help: str) -> msgspec.Meta:
     return msgspec.Meta(title=label, description=help, extra={"setting": Setting(label=label, help=help)})
 
 
-@cache
 def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:
     """Every declared setting of a struct type, by field name, with its default.
 
     Those that it has of its own come before those that it shares with others, the most common last.
     """
+    return _settings_of(kind)
+
+
+@cache
+def _settings_of(kind: Any) -> dict[str, Setting]:
     found = {}
     hints = get_type_hints(kind, include_extras=True)
 

@@ -1,0 +1,1 @@
+"""What is clicked, typed and dragged, and the colours of all of it. Knows no session."""

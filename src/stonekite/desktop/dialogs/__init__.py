@@ -1,0 +1,1 @@
+"""Dialogs, only for what needs an answer."""

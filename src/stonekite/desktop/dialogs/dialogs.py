@@ -1,0 +1,207 @@
+"""Dialogs, only for what needs an answer."""
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QCheckBox,
+    QComboBox,
+    QDialog,
+    QDialogButtonBox,
+    QGridLayout,
+    QHBoxLayout,
+    QProgressBar,
+    QPushButton,
+    QRadioButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from stonekite.desktop.controls.plain import Label
+from stonekite.session.types import LEGS, Strip
+from stonekite.stages.registry import kind_of
+from stonekite.words import NAMES
+
+
+class ChannelDialog(QDialog):
+    """Asks which two channels of a file with more than two to use."""
+
+    def __init__(self, path: Path, count: int, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Choose two channels")
+        layout = QVBoxLayout(self)
+        layout.setSpacing(12)
+        words = Label(f"“{path.name}” has {count} channels.\nWhich two are the left and right to work on?")
+        layout.addWidget(words)
+        row = QGridLayout()
+        self.boxes = []
+        for column, (name, start) in enumerate((("Left", 0), ("Right", 1))):
+            box = QComboBox()
+            box.addItems([f"Channel {k + 1}" for k in range(count)])
+            box.setCurrentIndex(start)
+            box.setAccessibleName(name)
+            label = Label(name)
+            label.setBuddy(box)
+            row.addWidget(label, 0, column)
+            row.addWidget(box, 1, column)
+            self.boxes.append(box)
+        layout.addLayout(row)
+        buttons = QDialogButtonBox(
+            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
+        )
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout.addWidget(buttons)
+
+    @property
+    def channels(self) -> tuple[int, int]:
+        """The two chosen, counted from 0."""
+        return self.boxes[0].currentIndex(), self.boxes[1].currentIndex()
+
+
+class ExportDialog(QDialog):
+    """Asks for format and sample type, then shows progress with a way to cancel.
+
+    Set `on_start` to a function that begins the export, `on_cancel` to one that ends it.
+    """
+
+    FORMATS = {"WAV": ".wav", "FLAC": ".flac", "AIFF": ".aiff", "OGG": ".ogg"}
+    TYPES = {"16": "16 bit", "24": "24 bit", "32f": "32 bit float"}
+    PARTS = {"result": "Stereo result", "component": "Its two components", "all": "Both"}
+
+    def __init__(self, strip: Strip, split_names: tuple[str, str], parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Export")
+        self.setMinimumWidth(430)
+        self.running = False
+        self.on_start = lambda: None
+        self.on_cancel = lambda: None
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(20, 18, 20, 16)
+        layout.setSpacing(10)
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(18)
+        grid.setVerticalSpacing(8)
+        self.format = self._row(grid, 0, "File", {name: name for name in self.FORMATS})
+        self.bits = self._row(grid, 1, "Samples", self.TYPES)
+        names = " and ".join(split_names)
+        self.parts = self._row(grid, 2, "Write", {**self.PARTS, "component": f"{names} as two files"})
+        layout.addLayout(grid)
+        self.dither = QCheckBox("Dither (TPDF) where bits are dropped")
+        self.dither.setToolTip(
+            "Triangular dither of two steps. An untouched 16- or 24-bit recording is never dithered."
+        )
+        self.dither.setChecked(True)
+        layout.addWidget(self.dither)
+        self.warning = Label(_left_out(strip))
+        self.warning.setWordWrap(True)
+        self.warning.setVisible(bool(self.warning.text()))
+        layout.addWidget(self.warning)
+        self.bar = QProgressBar()
+        self.bar.setRange(0, 1000)
+        self.bar.setVisible(False)
+        self.bar.setAccessibleName("Export progress")
+        layout.addWidget(self.bar)
+        self.message = Label("")
+        self.message.setWordWrap(True)
+        self.message.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        layout.addWidget(self.message)
+        buttons = QHBoxLayout()
+        buttons.addStretch()
+        self.cancel = QPushButton("Cancel")
+        self.go = QPushButton("Choose file and export…")
+        self.go.setDefault(True)
+        self.cancel.clicked.connect(self.reject)
+        self.go.clicked.connect(lambda: self.on_start())
+        buttons.addWidget(self.cancel)
+        buttons.addWidget(self.go)
+        layout.addLayout(buttons)
+        self.format.buttonClicked.connect(self._follow)
+        self.bits.buttonClicked.connect(self._follow)
+        self._button(self.bits, "24").setChecked(True)
+
+    def _row(self, grid: QGridLayout, row: int, name: str, words: dict[str, str]) -> QButtonGroup:
+        label = Label(name)
+        label.setObjectName("muted")
+        grid.addWidget(label, row, 0)
+        group = QButtonGroup(self)
+        line = QHBoxLayout()
+        line.setSpacing(14)
+        for key, word in words.items():
+            button = QRadioButton(word)
+            button.setProperty("key", key)
+            button.setAccessibleName(f"{name}: {word}")
+            group.addButton(button)
+            line.addWidget(button)
+        group.buttons()[0].setChecked(True)
+        line.addStretch()
+        grid.addLayout(line, row, 1)
+        return group
+
+    def _button(self, group: QButtonGroup, key: str) -> QRadioButton:
+        return next(b for b in group.buttons() if b.property("key") == key)  # type: ignore[return-value]
+
+    def _follow(self) -> None:
+        """FLAC holds integers only, OGG (Vorbis) no samples at all, and floats need no dither."""
+        lossy = self.value(self.format) == "OGG"
+        for button in self.bits.buttons():
+            button.setEnabled(not lossy)
+        floats = self._button(self.bits, "32f")
+        floats.setEnabled(self.value(self.format) not in ("FLAC", "OGG"))
+        if not floats.isEnabled() and floats.isChecked():
+            self._button(self.bits, "24").setChecked(True)
+        self.dither.setEnabled(self.value(self.bits) != "32f" and not lossy)
+
+    @staticmethod
+    def value(group: QButtonGroup) -> str:
+        """The key of the chosen button of a group."""
+        return group.checkedButton().property("key")  # type: ignore[union-attr]
+
+    @property
+    def suffix(self) -> str:
+        return self.FORMATS[self.value(self.format)]
+
+    def show_running(self) -> None:
+        """The export has begun."""
+        self.running = True
+        self.bar.setVisible(True)
+        self.bar.setValue(0)
+        self.message.setText("")
+        self.go.setEnabled(False)
+
+    def show_progress(self, done: float) -> None:
+        self.bar.setValue(int(done * 1000))
+
+    def show_end(self, sentence: str, complete: bool) -> None:
+        """The export has ended, and how."""
+        self.running = False
+        self.message.setText(sentence)
+        self.bar.setVisible(complete)
+        if complete:
+            self.bar.setValue(1000)
+            self.cancel.setText("Close")
+        self.go.setEnabled(True)
+
+    def reject(self) -> None:
+        if self.running:
+            self.on_cancel()
+        else:
+            super().reject()
+
+
+def _left_out(strip: Strip) -> str:
+    """What a listener might not expect of the result, as a sentence."""
+    said = []
+    for leg in LEGS:
+        name = NAMES[strip.split.component(leg)]
+        if strip.leg(leg).muted:
+            said.append(f"{name} is muted and will not be in the result.")
+        if strip.leg(leg).alone:
+            said.append(f"{name} is alone: nothing else will be in the result.")
+    said += [
+        f"{kind_of(stage).label} is out and will not be in the result."
+        for stage in strip.stages
+        if not stage.inserted
+    ]
+    return " ".join(said)

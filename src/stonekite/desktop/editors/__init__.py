@@ -1,0 +1,1 @@
+"""The editors of a stage."""

@@ -1,0 +1,196 @@
+"""The panel of the open stage: what every kind has in common above, the kind's editor below."""
+
+import numpy as np
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout
+
+from stonekite.desktop.controls.choices import Segments, Toggle
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.editors.bands_editor import BandsEditor
+from stonekite.desktop.editors.stage_editor import StageEditor
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.stage_actions import StageActions
+from stonekite.session import edits
+from stonekite.session.types import LEGS
+from stonekite.stages.registry import KINDS, kind_of
+from stonekite.words import NAMES, figure
+
+
+class StagePanel(QFrame):
+    """Shows the stage that `actions` has open. `change_asked` is a wish to hear only what it changes."""
+
+    change_asked = Signal(bool)
+    presets_asked = Signal()
+    smoothing_asked = Signal(object)
+    detector_asked = Signal(object)
+    band_asked = Signal(object)
+
+    def __init__(self, document: Document, actions: StageActions) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._document, self._actions = document, actions
+        self._changes: dict[int, float] = {}
+        self.title = Label("EQ")
+        self.title.setObjectName("title")
+        self.words = Label("")
+        self.words.setObjectName("muted")
+        self.leg_choice = Segments(
+            {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (key O)"
+        )
+        self.side_on = Toggle(
+            "On this leg",
+            "Stage on this leg",
+            "Whether the stage works on this leg, or lets it pass untouched",
+        )
+        self.linked = Toggle(
+            "Linked",
+            "Linked",
+            "An edit of one side goes to the other, keeping the offset there is (key K). Click the mark beside a "
+            "value to leave that one on its leg",
+        )
+        self.level_kept = Toggle(
+            "Keep level",
+            "Keep level",
+            "Give back the loudness that the stage adds or takes, as measured over the whole file, so that in and "
+            "out are equally loud",
+        )
+        self.change = Toggle(
+            "Hear change", "Hear the change", "Hear only what the stage takes away or adds, while this is on"
+        )
+        self.presets = QPushButton("Presets…")
+        self.more = QPushButton("More")
+        for button, help in (
+            (
+                self.presets,
+                "Kept settings for this stage or for one leg of it: try, use, keep, import, export",
+            ),
+            (self.more, "Reset, copy to the other leg, swap legs, copy and paste"),
+        ):
+            button.setObjectName("small")
+            button.setToolTip(help)
+        self.inserted = Segments(
+            {True: "In", False: "Out"},
+            "Stage in or out",
+            "Take the stage out and in (key B; hold H to hear it out)",
+        )
+        head = QHBoxLayout()
+        head.setSpacing(10)
+        for part in (self.title, self.leg_choice, self.side_on, self.linked, self.words):
+            head.addWidget(part)
+        head.addStretch()
+        for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
+            head.addWidget(widget)
+        self.editors: dict[str, BandsEditor | StageEditor] = {
+            name: BandsEditor(document, name) if kind.offers.bands else StageEditor(document, name)
+            for name, kind in KINDS.items()
+        }
+        self._stack = QStackedWidget()
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 12, 10)
+        layout.setSpacing(6)
+        layout.addLayout(head)
+        layout.addWidget(self._stack, 1)
+        for editor in self.editors.values():
+            self._stack.addWidget(editor)
+            editor.refused.connect(actions.said)
+            editor.tie_asked.connect(actions.link_setting)
+            editor.view.smoothing_asked.connect(self._smoothing_chosen)
+            if isinstance(editor, StageEditor):
+                editor.detector_asked.connect(self.detector_asked)
+            else:
+                editor.alone_asked.connect(self.band_asked)
+        self.leg_choice.chosen.connect(
+            lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
+        )
+        self.side_on.clicked.connect(
+            lambda on: actions.set_side(*actions.chosen, on) if actions.chosen else None
+        )
+        self.linked.clicked.connect(actions.toggle_linked)
+        self.level_kept.clicked.connect(actions.toggle_level_kept)
+        self.inserted.chosen.connect(lambda on: actions.toggle_inserted())
+        self.change.clicked.connect(self.change_asked)
+        self.presets.clicked.connect(self.presets_asked)
+        self.more.clicked.connect(self.open_more)
+
+    @property
+    def eq(self) -> BandsEditor:
+        editor = self.editors["eq"]
+        assert isinstance(editor, BandsEditor)
+        return editor
+
+    def open_more(self) -> QMenu:
+        """What is needed less often."""
+        menu = QMenu(self)
+        actions = self._actions
+        other = (
+            NAMES[self._document.strip.split.component(edits.other(actions.chosen[1]))]
+            if actions.chosen
+            else ""
+        )
+        menu.addAction("Reset", actions.reset)
+        menu.addAction(f"Copy settings to {other}", actions.copy_across)
+        menu.addAction("Swap legs", actions.swap)
+        menu.addSeparator()
+        menu.addAction("Copy stage", actions.copy)
+        menu.addAction("Paste stage behind it", actions.paste)
+        menu.addAction("Paste settings on this leg", actions.paste_on_leg)
+        menu.popup(self.more.mapToGlobal(self.more.rect().bottomLeft()))
+        return menu
+
+    def show_heard(self, what: str | None) -> None:
+        """What is listened to alone: "change", "band", "detector" or nothing of the kind."""
+        self.change.setChecked(what == "change")
+        for editor in self.editors.values():
+            if isinstance(editor, StageEditor):
+                editor.detector.setChecked(what == "detector")
+            else:
+                editor.alone.setChecked(what == "band")
+
+    def _smoothing_chosen(self, parts: int) -> None:
+        for editor in self.editors.values():
+            editor.view.smoothing.show_value(parts)
+        self.smoothing_asked.emit(parts)
+
+    def show_changes(self, changes: dict[int, float]) -> None:
+        """Loudness that each stage adds, in LU, as measured; nothing while it is not known."""
+        self._changes = changes
+        self.refresh()
+
+    def refresh(self) -> None:
+        """Show the open stage."""
+        stage, chosen = self._actions.stage, self._actions.chosen
+        if stage is None or chosen is None:
+            return
+        leg = chosen[1]
+        split = self._document.strip.split
+        colours = {name: roles.component(split.component(name)) for name in LEGS}
+        self.leg_choice.set_words({name: NAMES[split.component(name)] for name in LEGS}, colours)
+        self.leg_choice.show_value(leg)
+        self.title.setText(kind_of(stage).label)
+        self.words.setText(self._level_words(stage))
+        self.linked.setChecked(stage.linked)
+        self.level_kept.setChecked(stage.level_kept)
+        self.inserted.show_value(stage.inserted)
+        self.side_on.setChecked(getattr(stage, leg) is not None)
+        self.side_on.set_colour(colours[leg])
+        editor = self.editors[stage.__struct_config__.tag]
+        editor.show_stage(stage.id, leg)
+        self._stack.setCurrentWidget(editor)
+
+    def _level_words(self, stage) -> str:
+        change = self._changes.get(stage.id)
+        if change is None:
+            return ""
+        words = figure(change, "LU", sign=True)
+        return f"{words}, given back" if stage.level_kept else words
+
+    def show_live(self, status: np.void) -> None:
+        """What the player says of the open stage, 30 times a second."""
+        editor = self._stack.currentWidget()
+        assert isinstance(editor, StageEditor | BandsEditor)
+        editor.show_spectra(np.asarray(status["spectra"]))
+        if isinstance(editor, StageEditor) and status["playing"]:
+            editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))
+        elif isinstance(editor, BandsEditor):
+            editor.show_bands_now(np.array(status["band_levels"]), np.array(status["band_gains"]))

@@ -1,0 +1,1 @@
+"""The window's ends of other processes."""

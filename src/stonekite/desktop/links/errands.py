@@ -1,0 +1,53 @@
+"""Small work done behind the window by a worker, one piece at a time."""
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, Signal
+
+from stonekite.desktop.links.workers import ERRAND, Workers
+from stonekite.processes.jobs import Answer, Failed, Progress, Request
+
+
+class Errands(QObject):
+    """`said` has a word about progress or failure."""
+
+    said = Signal(str)
+
+    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._workers = workers
+        self._words = ""
+        self._busy = False
+        self._then: Callable[[Answer], None] = lambda answer: None
+
+    @property
+    def busy(self) -> bool:
+        """Whether a new request would end one that is running."""
+        return self._busy
+
+    def send(self, make: Callable[[int], Request], words: str, then: Callable[[Answer], None]) -> None:
+        """Have a request carried out; `make` gives it its number, `words` say what is done (nothing: it is not worth a
+        word), `then` gets the answer.
+        """
+        self._words, self._then = words, then
+        self._busy = True
+        self._say(f"{words}…")
+        self._workers.ask("errand", ERRAND, make, self._hear, self._lost)
+
+    def _hear(self, answer: Answer) -> None:
+        self._busy = isinstance(answer, Progress)
+        if isinstance(answer, Progress):
+            self._say(f"{self._words}… {answer.done * 100:.0f} %")
+        elif isinstance(answer, Failed):
+            self.said.emit(answer.sentence)
+        else:
+            self._say("")
+            self._then(answer)
+
+    def _say(self, sentence: str) -> None:
+        if self._words:
+            self.said.emit(sentence)
+
+    def _lost(self) -> None:
+        self._busy = False
+        self.said.emit(f"{self._words or 'A measurement'}: stopped unexpectedly; try again.")

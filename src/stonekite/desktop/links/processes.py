@@ -1,0 +1,115 @@
+"""Child processes of the window: the player and the workers, spoken to through framed msgpack."""
+
+import contextlib
+import os
+import queue
+import subprocess
+import sys
+import threading
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from stonekite.processes.framing import read_frame, write_frame
+
+_ENDED = object()
+
+
+class Child(QObject):
+    """A Python module running as a process. `told` gives each value it says, `ended` its exit code.
+
+    Values are sent and received by threads: the window never waits for a pipe.
+    """
+
+    told = Signal(object)
+    ended = Signal(int)
+
+    def __init__(
+        self,
+        module: str,
+        answers: Any,
+        arguments: tuple[str, ...] = (),
+        descriptors: tuple[int, ...] = (),
+        parent: QObject | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._closing = False
+        process = subprocess.Popen(
+            [sys.executable, "-m", module, *arguments],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            pass_fds=descriptors,
+            process_group=0,  # Ctrl-C in a terminal is for the window, which then ends this process
+            env={**os.environ, "QT_QPA_PLATFORM": "offscreen", "QT_LOGGING_RULES": "qt.multimedia.*=false"},
+        )
+        assert process.stdin is not None and process.stdout is not None
+        self._process = process
+        self._to, self._from = process.stdin, process.stdout
+        self._outgoing: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        self._threads = [
+            threading.Thread(target=self._listen, args=(answers,), daemon=True),
+            threading.Thread(target=self._write, daemon=True),
+        ]
+        for thread in self._threads:
+            thread.start()
+
+    @property
+    def pid(self) -> int:
+        return self._process.pid
+
+    def _listen(self, answers: Any) -> None:
+        with contextlib.suppress(OSError, ValueError, RuntimeError):
+            while (value := read_frame(self._from, answers)) is not None:
+                self.told.emit(value)
+        # A frame that could not be read is the end of talking, too.
+        with contextlib.suppress(OSError):
+            self._to.close()
+        try:
+            code = self._process.wait(2)
+        except subprocess.TimeoutExpired:
+            self._process.kill()
+            code = self._process.wait()
+        self._outgoing.put(_ENDED)
+        self._from.close()
+        if not self._closing:
+            with contextlib.suppress(RuntimeError):  # the window may be gone already
+                self.ended.emit(code)
+
+    def _write(self) -> None:
+        while (value := self._outgoing.get()) is not _ENDED:
+            try:
+                write_frame(self._to, value)
+            except ValueError:
+                if self._to.closed:
+                    return
+            except OSError:
+                return
+
+    def send(self, value: Any) -> None:
+        """Say something, in turn; lost if the process is gone (then `ended` tells)."""
+        self._outgoing.put(value)
+
+    def kill(self) -> None:
+        """End a process that does not answer; `ended` tells when it is gone."""
+        with contextlib.suppress(OSError):
+            self._process.kill()
+
+    def close(self) -> None:
+        """End the process and wait for it."""
+        self._closing = True
+        self._outgoing.put(_ENDED)
+        with contextlib.suppress(OSError, ValueError):
+            self._to.close()
+        for patience_s, push in ((0.2, self._process.terminate), (1.0, self._process.kill)):
+            try:
+                self._process.wait(patience_s)
+                break
+            except subprocess.TimeoutExpired:  # still starting, or in the middle of something
+                push()
+        self._process.wait()
+        self.let_go()
+
+    def let_go(self) -> None:
+        """Wait for the threads of a process that has ended: only then may this object go, too."""
+        for thread in self._threads:
+            thread.join(3)

@@ -1,0 +1,314 @@
+"""The window's side of the player: starts it, restarts it if it dies, and knows what it should be doing."""
+
+import os
+import time
+from collections import deque
+
+import numpy as np
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from stonekite.desktop.links.processes import Child
+from stonekite.engine.listen import Listening
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.player import protocol
+from stonekite.player.protocol import STATUS, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.session.types import Source, Strip
+
+BUSY, MINUTE_S = 5, 60.0
+"""Players that died so often within a minute, before another one was ready, are started again more slowly."""
+SLOW_S = 5.0
+FROZEN_S = 3.0
+"""A player that has not said anything for so long does not move any more."""
+FOLLOW_TICKS = 30
+"""What a player has carried out shows in its status after so many ticks at the latest: the queue is heard out first."""
+
+
+class _Process(QObject):
+    """A player: its process, and the block of memory that it writes its status to. `heard` gives what it says, `over`
+    its exit code."""
+
+    heard = Signal(object, object)
+    over = Signal(object, int)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.descriptor = os.memfd_create("stonekite-status")
+        os.ftruncate(self.descriptor, Status.SIZE)
+        self.shared = Status(self.descriptor)
+        self.warm = False
+        self.realtime = False
+        self.sent = 0
+        self.child = Child(
+            "stonekite.player.player", Event, (str(self.descriptor),), (self.descriptor,), self
+        )
+        # Methods of this object, so that what a thread tells arrives in the window's own.
+        self.child.told.connect(self._told)
+        self.child.ended.connect(self._ended)
+
+    def send(self, command: protocol.Command) -> None:
+        self.sent += 1
+        self.child.send(command)
+
+    def _told(self, event: Event) -> None:
+        self.heard.emit(self, event)
+
+    def _ended(self, code: int) -> None:
+        self.over.emit(self, code)
+
+    def close(self) -> None:
+        self.child.close()
+        self.let_go()
+
+    def let_go(self) -> None:
+        """Of what a process that has ended leaves."""
+        self.child.let_go()
+        if self.descriptor >= 0:
+            os.close(self.descriptor)
+            self.descriptor = -1
+        self.deleteLater()
+
+
+class Transport(QObject):
+    """Play, pause, seek, loop and listen. `ticked` comes 30 times a second with the player's status."""
+
+    ticked = Signal()
+    output_changed = Signal(str, bool, int)
+    ready = Signal()
+    failed = Signal(str)
+
+    def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
+        super().__init__(parent)
+        self.status: np.void = np.zeros(1, dtype=STATUS)[0]
+        self.listening = Listening()
+        self.playing = False
+        self.realtime = False
+        self._source: Source | None = None
+        self._strip = Strip()
+        self._beside: tuple[Strip, ...] = ()
+        self._referred: tuple[Source | None, int, int] = (None, 0, 0)
+        self._loop = (0, 0)
+        self._watched = protocol.Watch(-1)
+        self._player: _Process | None = None
+        self._spare: _Process | None = None
+        self._renewing = False
+        self._deaths: deque[float] = deque(maxlen=BUSY)
+        self._beat = (-1, 0.0)
+        self._timer = QTimer(self)
+        self._timer.setInterval(interval_ms)
+        self._timer.timeout.connect(self._tick)
+        self._again = QTimer(self)
+        self._again.setSingleShot(True)
+        self._again.timeout.connect(self._begin_again)
+        self._expected: tuple[bool, int, int] | None = None
+        """Whether it shall play, the number of the command that said so, and for how many ticks that is believed after
+        it has been carried out."""
+
+    def start(self) -> None:
+        """Start the player process."""
+        self._player = self._made()
+        self._timer.start()
+
+    def _made(self) -> _Process:
+        made = _Process(self)
+        made.heard.connect(self._hear)
+        made.over.connect(self._ended)
+        return made
+
+    def close(self) -> None:
+        """End the player."""
+        self._timer.stop()
+        self._again.stop()
+        for process in (self._player, self._spare):
+            if process is not None:
+                process.close()
+        self._player = self._spare = None
+
+    @property
+    def player_pid(self) -> int:
+        return self._player.child.pid if self._player is not None else 0
+
+    def _send(self, command: protocol.Command) -> None:
+        if self._player is not None:
+            self._player.send(command)
+
+    def _hear(self, process: _Process, event: Event) -> None:
+        if isinstance(event, Warm):
+            process.warm, process.realtime = True, event.realtime
+            if process is self._player:
+                self.realtime = event.realtime
+                self._have_spare()
+        if process is self._spare and self._renewing and process.warm:
+            self._renewing = False
+            self._promote()
+            return
+        if process is not self._player:
+            return
+        if isinstance(event, OutputIs):
+            self.output_changed.emit(event.name, event.simulated, event.rate)
+        elif isinstance(event, Ready):
+            self.ready.emit()
+        elif isinstance(event, Renew):
+            if self._renewing:
+                return  # the fresh one is on its way
+            # A spare that was started before the device came back does not know of it.
+            self._renewing = True
+            if self._spare is not None:
+                self._spare.close()
+            self._spare = self._made()
+        elif isinstance(event, Fault):
+            self.playing, self._expected = False, None
+            self.failed.emit(event.sentence)
+
+    def _have_spare(self) -> None:
+        """Another player that is ready to go on if this one dies: to start one takes seconds."""
+        if self._spare is None:
+            self._spare = self._made()
+
+    def _ended(self, process: _Process, code: int) -> None:
+        """A player died: another one goes on where it was."""
+        process.let_go()
+        if process is self._spare:
+            self._spare = None
+            self._renewing = False
+            return
+        if process is not self._player:
+            return
+        self._player = None
+        now = time.monotonic()
+        often = len(self._deaths) == BUSY and now - self._deaths[0] < MINUTE_S
+        self._deaths.append(now)
+        if often and (self._spare is None or not self._spare.warm):  # they die faster than new ones come
+            self.failed.emit(
+                f"The player stopped again and again (code {code}); the next one starts in {SLOW_S:.0f} seconds. "
+                "If it does not come back, take out the stage that was changed last."
+            )
+            self._again.start(int(SLOW_S * 1000))
+        else:
+            self._begin_again()
+
+    def _begin_again(self) -> None:
+        if self._spare is None:
+            self._spare = self._made()
+        self._promote()
+
+    def _promote(self) -> None:
+        """Go on in the spare player, with all that the one before was told."""
+        old, self._player = self._player, self._spare
+        self._spare = None
+        was_playing, frame = self.playing, self.frame
+        self._beat = (-1, 0.0)
+        self.status["obeyed"] = 0
+        if old is not None:
+            old.close()
+        if self._player is not None and self._player.warm:
+            self.realtime = self._player.realtime
+            self._have_spare()
+        if self._source is not None:
+            beside, loop, strip = self._beside, self._loop, self._strip
+            self.load(self._source, strip)
+            self.update(strip, beside)
+            self.set_loop(*loop)
+            self.seek(frame)
+            if was_playing:
+                self.play()
+
+    def _watch_over(self) -> None:
+        """A player that lives but does not move is ended, and another one goes on."""
+        beat, now = int(self.status["beat"]), time.monotonic()
+        if beat != self._beat[0]:
+            self._beat = (beat, now)
+        elif beat > 0 and now - self._beat[1] > FROZEN_S and self._player is not None:
+            self._beat = (beat, now)
+            self._player.child.kill()
+
+    def _tick(self) -> None:
+        if self._player is None:
+            self.ticked.emit()
+            return
+        status = self._player.shared.read()
+        if int(status["beat"]):  # one that has just been started has nothing to say yet
+            self.status = status
+        self._watch_over()
+        now = bool(self.status["playing"])
+        if self._expected is None:
+            self.playing = now
+        elif int(self.status["obeyed"]) >= self._expected[1]:
+            wanted, number, left = self._expected
+            self._expected = None if now == wanted or left <= 0 else (wanted, number, left - 1)
+        self.ticked.emit()
+
+    @property
+    def position_s(self) -> float:
+        """The place in the recording that is heard now, in seconds."""
+        return float(self.status["position"])
+
+    @property
+    def frame(self) -> int:
+        return int(self.position_s * self._source.rate) if self._source is not None else 0
+
+    def load(self, source: Source, strip: Strip) -> None:
+        """Play another recording."""
+        self._source, self._strip = source, strip
+        self._loop = (0, 0)
+        self._beside = ()
+        self._send(protocol.Load(source, strip, self.listening))
+        self._expect(False)
+        self._send(self._watched)
+        if self._referred[0] is not None:
+            self._send(protocol.Refer(*self._referred))
+
+    def update(
+        self, strip: Strip, beside: tuple[Strip, ...] = (), listening: Listening | None = None
+    ) -> None:
+        """Hear other settings, in time with those beside them; with `listening` as another version with its gains."""
+        if strip is not self._strip or beside != self._beside:
+            self._strip, self._beside = strip, beside
+            if listening is not None:
+                self.listening = listening
+            self._send(protocol.Update(strip, beside, listening))
+        elif listening is not None:
+            self.listen(listening)
+
+    def refer(self, source: Source | None, start: int = 0, end: int = 0) -> None:
+        """Get another recording ready to be listened to, looping in these frames of its own."""
+        if (source, start, end) != self._referred:
+            self._referred = source, start, end
+            self._send(protocol.Refer(source, start, end))
+
+    def listen(self, listening: Listening) -> None:
+        """Hear something else: processed, unprocessed, difference, one component."""
+        if listening != self.listening:
+            self.listening = listening
+            self._send(protocol.Listen(listening))
+
+    def play(self) -> None:
+        self._want(True)
+
+    def pause(self) -> None:
+        self._want(False)
+
+    def _want(self, playing: bool) -> None:
+        self._send(protocol.Play() if playing else protocol.Pause())
+        self._expect(playing)
+
+    def _expect(self, playing: bool) -> None:
+        """Believe what the last command asks for until the player has carried it out."""
+        number = self._player.sent if self._player is not None else 0
+        self.playing, self._expected = playing, (playing, number, FOLLOW_TICKS)
+
+    def seek(self, frame: int) -> None:
+        self._send(protocol.Seek(frame))
+
+    def set_loop(self, start: int, end: int) -> None:
+        """Repeat these frames; equal ends for no loop."""
+        self._loop = (start, end)
+        self._send(protocol.SetLoop(start, end))
+
+    def watch(self, stage: int, parts: int = DEFAULT_SMOOTHING) -> None:
+        """Take spectra before and after the stage of this id (-1: at the end of the legs), 1/parts octave wide."""
+        self._watched = protocol.Watch(stage, parts)
+        self._send(self._watched)
+
+    def disturb(self, what: str, value: float = 0.0, path: str = "") -> None:
+        """For tests: see protocol.Disturb."""
+        self._send(protocol.Disturb(what, value, path))  # type: ignore[arg-type]

@@ -1,0 +1,1 @@
+"""The open session and what can be done with it. Knows no widget."""

@@ -1,0 +1,193 @@
+"""What can be done with the stages of a document, and which of them is open."""
+
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import QMimeData, QObject, Signal
+from PySide6.QtGui import QGuiApplication
+
+from stonekite.desktop.model.document import STEM, Document
+from stonekite.session import edits, presets
+from stonekite.session.types import LegName
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import KINDS, AnyStage, kind_of
+from stonekite.words import NAMES
+
+MIME = "application/x-stonekite-stage+json"
+LEG_MIME = "application/x-stonekite-leg"
+"""Which leg was in front when the stage was copied."""
+
+
+class StageActions(QObject):
+    """Edits stages through the document. `chosen_changed` comes when another one is opened, `said` with a word."""
+
+    chosen_changed = Signal()
+    said = Signal(str)
+
+    def __init__(self, document: Document, parent: QObject | None = None) -> None:
+        super().__init__(parent)
+        self._document = document
+        self.chosen: tuple[int, LegName] | None = None
+
+    @property
+    def stage(self) -> Any:
+        """The open stage, or None."""
+        return self._document.stage(self.chosen[0]) if self.chosen and self._document.is_open else None
+
+    def choose(self, number: int | None, leg: LegName = "upper") -> None:
+        """Open a stage with one leg in front, or none."""
+        self.chosen = None if number is None else (number, leg)
+        self.chosen_changed.emit()
+
+    def choose_other_leg(self) -> None:
+        if self.chosen is not None:
+            self.choose(self.chosen[0], edits.other(self.chosen[1]))
+
+    def choose_what_is_left(self) -> bool:
+        """After a change: if the open stage is gone, open the last one; whether there was anything to do."""
+        if self.chosen is None or self._document.stage(self.chosen[0]) is not None:
+            return False
+        stages = self._document.strip.stages
+        self.choose(stages[-1].id if stages else None, self.chosen[1])
+        return True
+
+    def _put(self, stage: Stage, words: str) -> None:
+        self._document.put_stage(stage, f"{kind_of(stage).label} {words}")
+
+    def add(self, kind: str, leg: LegName = "upper") -> None:
+        """Add a stage at the end of the legs and open it."""
+        if self._document.is_open:
+            session, number = edits.add_stage(self._document.session, STEM, kind)
+            self._document.edit(session, f"{KINDS[kind].label} added")
+            self.choose(number, leg)
+
+    def remove(self, number: int | None = None) -> None:
+        """Remove a stage: the open one, if none is named."""
+        stage = self.stage if number is None else self._document.stage(number)
+        if stage is not None:
+            session = edits.remove_stage(self._document.session, STEM, stage.id)
+            self._document.edit(session, f"{kind_of(stage).label} removed")
+
+    def move(self, number: int, place: int) -> None:
+        self._document.edit(edits.move_stage(self._document.session, STEM, number, place), "Stages reordered")
+
+    def set_side(self, number: int, leg: LegName, on: bool) -> None:
+        """Put a stage on a leg with fresh settings, or take it off."""
+        stage = self._document.stage(number)
+        if stage is not None and (getattr(stage, leg) is not None) != on:
+            side = kind_of(stage).side() if on else None
+            name = NAMES[self._document.strip.split.component(leg)]
+            self._put(msgspec.structs.replace(stage, **{leg: side}), f"{'on' if on else 'off'} {name}")
+
+    def open_side(self, number: int, leg: LegName) -> None:
+        """Open a stage with a leg in front; put it on the leg if it is not there."""
+        stage = self._document.stage(number)
+        if stage is not None and getattr(stage, leg) is None:
+            self.set_side(number, leg, True)
+        self.choose(number, leg)
+
+    def toggle(self, name: str, on_words: str, off_words: str) -> None:
+        """Turn one of the open stage's switches over."""
+        stage = self.stage
+        if stage is not None:
+            on = not getattr(stage, name)
+            self._put(msgspec.structs.replace(stage, **{name: on}), on_words if on else off_words)
+
+    def toggle_inserted(self) -> None:
+        self.toggle("inserted", "in", "out")
+
+    def toggle_linked(self) -> None:
+        self.toggle("linked", "linked", "unlinked")
+
+    def toggle_level_kept(self) -> None:
+        self.toggle("level_kept", "keeps its level", "no longer keeps its level")
+
+    def reset(self) -> None:
+        if self.stage is not None:
+            self._put(edits.reset(self.stage), "reset")
+
+    def copy_across(self) -> None:
+        """Give the other leg the settings of the leg in front."""
+        if self.stage is not None and self.chosen is not None:
+            leg = self.chosen[1]
+            name = NAMES[self._document.strip.split.component(edits.other(leg))]
+            self._put(edits.copied_across(self.stage, leg), f"copied to {name}")
+
+    def swap(self) -> None:
+        if self.stage is not None:
+            self._put(edits.swapped(self.stage), "legs swapped")
+
+    def link_setting(self, name: str, on: bool) -> None:
+        """Carry a setting of the open stage across, or leave it on its leg."""
+        if self.stage is not None:
+            self._put(edits.link_setting(self.stage, name, on), f"setting {'linked' if on else 'unlinked'}")
+
+    # Clipboard
+
+    def copy(self) -> None:
+        """Put the open stage on the clipboard, for this or another session."""
+        if self.stage is None:
+            return
+        text = msgspec.json.encode(self.stage)
+        data = QMimeData()
+        data.setData(MIME, text)
+        data.setText(text.decode())
+        if self.chosen is not None:
+            data.setData(LEG_MIME, self.chosen[1].encode())
+        QGuiApplication.clipboard().setMimeData(data)
+        self.said.emit(f"{kind_of(self.stage).label} copied. Ctrl+V puts it behind the open stage.")
+
+    def _pasted(self) -> Stage | None:
+        data = QGuiApplication.clipboard().mimeData()
+        if not data.hasFormat(MIME) and not data.hasText():
+            return None
+        text = data.data(MIME).data() if data.hasFormat(MIME) else data.text().encode()
+        try:
+            return msgspec.json.decode(text, type=AnyStage)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+            return None
+
+    def paste(self) -> None:
+        """Put the stage on the clipboard behind the open one, and open it."""
+        if not self._document.is_open:
+            return
+        stage = self._pasted()
+        if stage is None:
+            self.said.emit("There is no stage on the clipboard: copy one first (Ctrl+C).")
+            return
+        stages = self._document.strip.stages
+        place = edits.stage_index(self._document.strip, self.stage.id) + 1 if self.stage else len(stages)
+        session, number = edits.insert_stage(self._document.session, STEM, stage, place)
+        self._document.edit(session, f"{kind_of(stage).label} pasted")
+        self.choose(number, self.chosen[1] if self.chosen else "upper")
+
+    def paste_on_leg(self) -> None:
+        """Give the leg in front the settings of the leg that was in front when a stage of its kind was copied."""
+        stage, here = self._pasted(), self.stage
+        if here is None or self.chosen is None:
+            return
+        if stage is None or type(stage) is not type(here):
+            self.said.emit(f"There is no {kind_of(here).label} on the clipboard.")
+            return
+        data = QGuiApplication.clipboard().mimeData()
+        there = "lower" if data.data(LEG_MIME).data() == b"lower" else "upper"
+        side = getattr(stage, there)
+        leg = self.chosen[1]
+        self._put(msgspec.structs.replace(here, **{leg: side}), "settings pasted")
+
+    # Presets
+
+    def use_preset(self, preset: presets.Preset, gesture: object = None) -> None:
+        """Hear a preset; those tried with the same gesture are one step to undo."""
+        if preset.scope == "strip":
+            first = edits.next_id(self._document.session)
+            strip = presets.on_strip(preset, self._document.strip, first)
+            self._document.put((), strip, f"Preset “{preset.name}”", gesture)
+            if self.chosen is None and strip.stages:
+                self.choose(strip.stages[0].id)
+        elif self.stage is not None and self.chosen is not None:
+            if preset.scope == "stage":
+                stage = presets.on_stage(preset, self.stage)
+            else:
+                stage = presets.on_leg(preset, self.stage, self.chosen[1])
+            self._document.put_stage(stage, f"Preset “{preset.name}”", gesture)

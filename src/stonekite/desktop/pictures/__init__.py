@@ -1,0 +1,1 @@
+"""Pictures of sound. Know no document: they are given what they show."""

@@ -1,0 +1,375 @@
+"""The picture of what a stage does to the spectrum: both legs' curves over the live spectrum."""
+
+from math import log
+
+import numpy as np
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtWidgets import QToolTip, QWidget
+
+from stonekite.desktop.controls.theme import canvas, font, mixed, restyled, roles
+from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
+from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
+from stonekite.session.edits import other
+from stonekite.session.types import LEGS, LegName, Split
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import heard_response
+from stonekite.words import NAMES, figure, number
+
+LOW_HZ, HIGH_HZ = 20.0, 20_000.0
+SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
+RANGES_DB = (15.0, 27.0)
+_MARKS_HZ = (50, 100, 200, 500, 1000, 2000, 5000, 10_000)
+FREQUENCIES = np.geomspace(LOW_HZ, HIGH_HZ, 400)
+
+
+def _word_of(hertz: float) -> str:
+    return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
+
+
+def polyline(xs: np.ndarray, ys: np.ndarray) -> QPolygonF:
+    """A line through points given by their coordinates."""
+    return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
+
+
+def spoken_hertz(hertz: float) -> str:
+    """A frequency with its unit."""
+    return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
+
+
+def _louder(db: float) -> str:
+    if abs(db) < 0.05:
+        return "equal on both sides"
+    most = "over " if abs(db) >= 59.9 else ""
+    return f"{most}{abs(db):.1f} dB louder on the {'left' if db > 0 else 'right'}"
+
+
+def in_db(response: np.ndarray) -> np.ndarray:
+    """Magnitudes of a complex response in dB."""
+    return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
+
+
+class ResponsePicture(QWidget):
+    """Shows a stage whose kind has a response, with one leg in front."""
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(118)
+        self.setAccessibleName("Response of both legs")
+        self._stage: Stage | None = None
+        self._leg: LegName = "upper"
+        self._split = Split()
+        self._rate = 48_000.0
+        self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
+        self._curves: dict[str, np.ndarray] = {}
+        self._responses: dict[LegName, np.ndarray] = {}
+        self._peaks: np.ndarray | None = None
+        self._frozen = False
+        self._image = False
+        self._title = ""
+        self._ground: QPixmap | None = None
+        self._ground_range = 0.0
+        self._front: QPixmap | None = None
+        restyled.changed.connect(self._restyle)
+
+    def sizeHint(self) -> QSize:
+        return QSize(800, 240)
+
+    def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
+        """Draw a stage with one leg in front."""
+        if stage is not self._stage or rate != self._rate:
+            self._responses = {name: heard_response(stage, name, FREQUENCIES, rate) for name in LEGS}
+            self._curves = {name: in_db(response) for name, response in self._responses.items()}
+        self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
+        self._redraw()
+
+    def show_spectra(self, spectra: np.ndarray) -> None:
+        """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
+        if self._frozen:
+            return
+        self._spectra = spectra
+        if self._peaks is not None:
+            self._peaks = np.maximum(self._peaks, spectra)
+        self.update(self.plot().toAlignedRect())
+
+    def hold_peaks(self, on: bool) -> None:
+        """Keep the highest level at every frequency, from now on."""
+        self._peaks = self._spectra.copy() if on else None
+        self.update()
+
+    def freeze(self, on: bool) -> None:
+        """Let the spectrum stand still."""
+        self._frozen = on
+
+    def show_title(self, words: str) -> None:
+        """Say in the picture what it shows, where that is not what comes out of the legs."""
+        self._title = words
+
+    def show_image(self, on: bool) -> None:
+        """Draw by how much the legs turn against each other."""
+        self._image = on
+        self._redraw()
+
+    def _redraw(self) -> None:
+        self._front = None
+        self.update()
+
+    @property
+    def range_db(self) -> float:
+        """Half the height of the picture: the least range that shows every boost."""
+        most = max((float(curve.max()) for curve in self._curves.values()), default=0.0)
+        return RANGES_DB[0] if most <= 13.0 else RANGES_DB[1]
+
+    # Geometry
+
+    def plot(self) -> QRectF:
+        return QRectF(40, 6, self.width() - 76, self.height() - 28)
+
+    def x_of(self, hertz: float) -> float:
+        plot = self.plot()
+        return plot.left() + plot.width() * log(hertz / LOW_HZ) / log(HIGH_HZ / LOW_HZ)
+
+    def hertz_at(self, x: float) -> float:
+        plot = self.plot()
+        share = min(1.0, max(0.0, (x - plot.left()) / plot.width()))
+        return LOW_HZ * (HIGH_HZ / LOW_HZ) ** share
+
+    def y_of(self, db: float) -> float:
+        plot = self.plot()
+        return plot.center().y() - db / self.range_db * plot.height() / 2
+
+    def db_at(self, y: float) -> float:
+        plot = self.plot()
+        return (plot.center().y() - y) / (plot.height() / 2) * self.range_db
+
+    # Painting: grid below, live spectra, curves and handles above. Grid and curves stand in pixmaps.
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._ground is None or self._ground_range != self.range_db:
+            self._ground_range = self.range_db
+            self._ground = self._pixmap(self._paint_ground)
+        if self._front is None:
+            self._front = self._pixmap(self._paint_front)
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._ground)
+        self._paint_spectra(painter)
+        self._paint_moving(painter)
+        painter.drawPixmap(0, 0, self._front)
+
+    def _pixmap(self, paint) -> QPixmap:
+        pixmap = canvas(self, Qt.GlobalColor.transparent)
+        painter = QPainter(pixmap)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        paint(painter)
+        painter.end()
+        return pixmap
+
+    def resizeEvent(self, event) -> None:
+        self._ground = self._front = None
+
+    def _restyle(self) -> None:
+        self._ground = self._front = None
+        self.update()
+
+    def _paint_ground(self, painter: QPainter) -> None:
+        plot = self.plot()
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(plot, 4, 4)
+        painter.setFont(font(8))
+        grid = mixed(roles.line, roles.ground, 0.55)
+        for hertz in _MARKS_HZ:
+            x = round(self.x_of(hertz)) + 0.5
+            painter.setPen(QPen(grid, 1))
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+            painter.setPen(roles.muted)
+            if plot.right() - x > 45:  # where the units stand
+                painter.drawText(
+                    QRectF(x - 30, plot.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignCenter, _word_of(hertz)
+                )
+        step = 6 if self.range_db < 20 else 12
+        top = int(self.range_db // step) * step
+        for db in range(-top, top + 1, step):
+            y = round(self.y_of(db)) + 0.5
+            painter.setPen(QPen(roles.line if db == 0 else grid, 1))
+            painter.drawLine(QPointF(plot.left(), y), QPointF(plot.right(), y))
+            painter.setPen(roles.muted)
+            word = number(db, 0, sign=True)
+            painter.drawText(
+                QRectF(0, y - 9, 34, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word
+            )
+        for db in range(int(SPECTRUM_BOTTOM_DB) + 15, int(SPECTRUM_TOP_DB), 15):
+            y = self._spectrum_y(db)
+            painter.setPen(mixed(roles.muted, roles.panel, 0.75))
+            painter.drawText(
+                QRectF(plot.right() + 5, y - 9, 31, 18),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                f"−{-db}",
+            )
+        painter.drawText(
+            QRectF(plot.right() - 60, plot.bottom() + 3, 96, 16), Qt.AlignmentFlag.AlignRight, "Hz · dBFS"
+        )
+        painter.drawText(QRectF(0, plot.bottom() + 3, 34, 16), Qt.AlignmentFlag.AlignRight, "dB")
+        painter.drawText(plot.adjusted(10, 5, 0, 0), Qt.AlignmentFlag.AlignLeft, self._title)
+
+    def _spectrum_y(self, db):
+        plot = self.plot()
+        share = (SPECTRUM_TOP_DB - db) / (SPECTRUM_TOP_DB - SPECTRUM_BOTTOM_DB)
+        return plot.top() + share * plot.height()
+
+    def _spectrum_line(self, row: int, spectra: np.ndarray | None = None) -> QPolygonF:
+        plot = self.plot()
+        levels = np.clip(
+            (self._spectra if spectra is None else spectra)[row], SPECTRUM_BOTTOM_DB, SPECTRUM_TOP_DB
+        )
+        xs = np.linspace(plot.left(), plot.right(), len(levels))
+        ys = self._spectrum_y(levels)
+        return polyline(xs, ys)
+
+    def _paint_spectra(self, painter: QPainter) -> None:
+        if self._spectra.max() <= SPECTRUM_BOTTOM_DB:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        mine = 0 if self._leg == "upper" else 1
+        colour = self._colour(self._leg)
+        before = self._spectrum_line(mine)
+        filled = QPolygonF(before)
+        filled.append(plot.bottomRight())
+        filled.append(plot.bottomLeft())
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(mixed(colour, roles.ground, 0.16))
+        painter.drawPolygon(filled)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(mixed(self._colour(other(self._leg)), roles.ground, 0.38), 1))
+        painter.drawPolyline(self._spectrum_line(3 - mine))
+        painter.setPen(QPen(mixed(colour, roles.ground, 0.62), 1))
+        painter.drawPolyline(self._spectrum_line(2 + mine))
+        if self._peaks is not None:
+            painter.setPen(QPen(mixed(roles.chalk, roles.ground, 0.5), 1))
+            painter.drawPolyline(self._spectrum_line(2 + mine, self._peaks))
+        painter.setClipping(False)
+
+    def _colour(self, leg: LegName):
+        return roles.component(self._split.component(leg))
+
+    def _pen(self, leg: LegName) -> QPen:
+        """Of a leg's curve: solid in front, dashed behind."""
+        if leg != self._leg:
+            return QPen(mixed(self._colour(leg), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine)
+        heard = self._stage is not None and self._stage.inserted
+        return QPen(self._colour(leg) if heard else roles.muted, 2.2)
+
+    def _curve(self, levels_db: np.ndarray) -> QPolygonF:
+        """A line through levels at the picture's frequencies."""
+        plot = self.plot()
+        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
+        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
+        ys = plot.center().y() - levels_db[:heard] / self.range_db * plot.height() / 2
+        return polyline(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
+
+    def _paint_front(self, painter: QPainter) -> None:
+        if self._stage is None:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        for leg in (other(self._leg), self._leg):
+            if getattr(self._stage, leg) is not None:
+                painter.setPen(self._pen(leg))
+                painter.drawPolyline(self._curve(self._curves[leg]))
+        if self._image:
+            self._paint_image(painter)
+        painter.setClipping(False)
+        self._paint_handles(painter)
+        self._paint_legend(painter)
+
+    def _paint_image(self, painter: QPainter) -> None:
+        """The angle between the legs: half the picture's height is half a turn."""
+        plot = self.plot()
+        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))
+        apart = phase_apart_deg(self._responses["upper"], self._responses["lower"])[:heard]
+        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
+        ys = plot.center().y() - apart / 180.0 * plot.height() / 2
+        painter.setPen(QPen(roles.chalk, 1.2, Qt.PenStyle.DotLine))
+        start = 0
+        breaks = [*(np.flatnonzero(np.abs(np.diff(apart)) > 180) + 1).tolist(), heard]
+        for stop in breaks:
+            painter.drawPolyline(polyline(xs[start:stop], ys[start:stop]))
+            start = stop
+        painter.setFont(font(8.5))
+        painter.drawText(
+            plot.adjusted(12, 6, 0, 0),
+            Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop,
+            "dotted: angle between the legs, ±180° from bottom to top",
+        )
+
+    def _image_words(self, at: int) -> str:
+        upper, lower = (self._responses[leg][at : at + 1] for leg in LEGS)
+        apart = phase_apart_deg(upper, lower)[0]
+        names = " and ".join(NAMES[self._split.component(leg)] for leg in LEGS)
+        if self._split.mode == "left-right":
+            moved, together = centre_db(upper, lower)[0], centre_db(np.abs(upper), np.abs(lower))[0]
+            source = "a source in the centre"
+        else:
+            moved, together = hard_left_db(upper, lower)[0], hard_left_db(np.abs(upper), np.abs(lower))[0]
+            source = "a source hard left"
+        words = f"{names} {abs(apart):.0f}° apart; {source} comes out {_louder(moved)}"
+        return words + (
+            f" ({_louder(together)} if they turned alike)" if abs(moved - together) > 0.05 else ""
+        )
+
+    def _paint_moving(self, painter: QPainter) -> None:
+        """For stages whose curves follow the sound."""
+
+    def _paint_handles(self, painter: QPainter) -> None:
+        """For pictures that can be dragged."""
+
+    def _paint_legend(self, painter: QPainter) -> None:
+        plot = self.plot()
+        painter.setFont(font(8.5, bold=True))
+        entries = ((self._leg, Qt.PenStyle.SolidLine), (other(self._leg), Qt.PenStyle.DashLine))
+        for row, (leg, style) in enumerate(entries):
+            y = plot.top() + 14 + 17 * row
+            painter.setPen(QPen(self._colour(leg), 1.8, style))
+            painter.drawLine(QPointF(plot.right() - 34, y), QPointF(plot.right() - 10, y))
+            name = NAMES[self._split.component(leg)]
+            if getattr(self._stage, leg) is None:
+                name += " (passes)"
+            painter.drawText(
+                QRectF(plot.right() - 164, y - 9, 122, 18),
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                name,
+            )
+        if self.hasFocus():
+            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRoundedRect(plot, 4, 4)
+
+    def focusInEvent(self, event) -> None:
+        self._front = None
+        super().focusInEvent(event)
+        self.update()
+
+    focusOutEvent = focusInEvent
+
+    def help_at(self, point: QPointF) -> str:
+        """What the picture says about a point under the mouse."""
+        if not self.plot().contains(point) or not self._curves:
+            return ""
+        hertz = self.hertz_at(point.x())
+        at = int(np.argmin(np.abs(FREQUENCIES - hertz)))
+        rows = [
+            f"{NAMES[self._split.component(leg)]} {figure(self._curves[leg][at], 'dB', sign=True)}"
+            for leg in LEGS
+        ]
+        words = f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
+        return f"{words}\n{self._image_words(at)}" if self._image else words
+
+    def event(self, event: QEvent) -> bool:
+        if isinstance(event, QHelpEvent):
+            QToolTip.showText(event.globalPos(), self.help_at(QPointF(event.pos())), self)
+            return True
+        return super().event(event)

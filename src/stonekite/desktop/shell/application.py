@@ -1,0 +1,34 @@
+"""Starting the window."""
+
+import signal
+import sys
+from pathlib import Path
+
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QApplication
+
+from stonekite.desktop.controls import theme
+from stonekite.desktop.model import preferences
+from stonekite.desktop.shell.window import Window
+
+
+def run(paths: list[Path], demo: bool = False) -> int:
+    """Open the window with a session or recording; returns the exit code when it is closed."""
+    application = QApplication(sys.argv[:1])
+    application.setApplicationName("Stone Kite")
+    application.setDesktopFileName("stonekite")
+    theme.apply(application, preferences.load().theme)
+    # Ctrl-C in the terminal closes the window properly.
+    signal.signal(signal.SIGINT, lambda *_: application.quit())
+    heartbeat = QTimer()
+    heartbeat.timeout.connect(lambda: None)
+    heartbeat.start(250)
+    window = Window()
+    application.aboutToQuit.connect(window.shut_down)
+    window.show()
+    if demo:
+        QTimer.singleShot(0, window, window.opening.open_demo)
+    elif paths:
+        QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
+    QTimer.singleShot(0, window, window.start)
+    return application.exec()

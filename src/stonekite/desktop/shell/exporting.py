@@ -1,0 +1,115 @@
+"""Exporting from the window: a dialog, a worker process, progress and cancel."""
+
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from stonekite.desktop.controls.plain import message
+from stonekite.desktop.dialogs.dialogs import ExportDialog
+from stonekite.desktop.links.workers import EXPORT, Workers
+from stonekite.desktop.model.document import Document
+from stonekite.engine.export import component_path
+from stonekite.processes.jobs import Answer, Export, Failed, Progress, Written
+from stonekite.session.types import LEGS
+from stonekite.words import NAMES
+
+
+class Exporting(QObject):
+    """Runs one export at a time."""
+
+    said = Signal(str)
+
+    def __init__(self, window: QWidget, workers: Workers) -> None:
+        super().__init__(window)
+        self._window = window
+        self._workers = workers
+        self.dialog: ExportDialog | None = None
+
+    def ask(self, document: Document) -> ExportDialog:
+        """Show the dialog; returns it (it is modal to the window but does not block)."""
+        strip = document.strip
+        names = tuple(NAMES[strip.split.component(leg)] for leg in LEGS)
+        dialog = self.dialog = ExportDialog(strip, names, self._window)  # type: ignore[arg-type]
+        dialog.on_start = lambda: self._choose_file(document, dialog)
+        dialog.on_cancel = self.cancel
+        dialog.open()
+        return dialog
+
+    def _choose_file(self, document: Document, dialog: ExportDialog) -> None:
+        source = Path(document.stem.source.path)
+        proposed = source.with_name(f"{document.stem.name} processed{dialog.suffix}")
+        name, _ = QFileDialog.getSaveFileName(dialog, "Export", str(proposed), f"*{dialog.suffix}")
+        if name:
+            path = Path(name)
+            if path.suffix.lower() != dialog.suffix:
+                path = path.with_name(path.name + dialog.suffix)
+            if self._may_overwrite(document, dialog, path):
+                self.start(document, dialog, path)
+
+    def _may_overwrite(self, document: Document, dialog: ExportDialog, path: Path) -> bool:
+        """The file dialog asked about the name it was given; the names of components are ours to ask about."""
+        if dialog.value(dialog.parts) == "result":
+            return True
+        split = document.strip.split
+        there = [p.name for leg in LEGS if (p := component_path(path, split.component(leg))).exists()]
+        if not there:
+            return True
+        question = f"{' and '.join(f'“{name}”' for name in there)} will be overwritten."
+        box = message("Overwrite?", question, dialog)
+        go = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        return box.clickedButton() is go
+
+    def start(self, document: Document, dialog: ExportDialog, path: Path) -> None:
+        """Begin to export to a file that the user chose (and agreed to overwrite)."""
+        dialog.show_running()
+        session, bits, parts, dither = (
+            document.session,
+            dialog.value(dialog.bits),
+            dialog.value(dialog.parts),
+            dialog.dither.isChecked(),
+        )
+        self._workers.ask(
+            "export",
+            EXPORT,
+            lambda number: Export(number, session, str(path), bits, None, parts, dither),  # type: ignore[arg-type]
+            self._hear,
+            self._lost,
+            "writing",
+        )
+
+    def cancel(self) -> None:
+        """End the running export; nothing of it stays on disk."""
+        self._workers.drop("export")
+        if self.dialog is not None and self.dialog.running:
+            self.dialog.show_end("Cancelled. Nothing was written.", complete=False)
+
+    def _hear(self, answer: Answer) -> None:
+        dialog = self.dialog
+        if dialog is None:
+            return
+        if isinstance(answer, Progress):
+            dialog.show_progress(answer.done)
+        elif isinstance(answer, Written):
+            dialog.show_end(_told(answer), complete=True)
+            self.said.emit(f"Exported “{Path(answer.paths[0]).name}”.")
+        elif isinstance(answer, Failed):
+            dialog.show_end(answer.sentence, complete=False)
+
+    def _lost(self) -> None:
+        if self.dialog is not None and self.dialog.running:
+            self.dialog.show_end("The export stopped unexpectedly; nothing was written.", complete=False)
+
+
+def _told(written: Written) -> str:
+    names = ", ".join(f"“{Path(p).name}”" for p in written.paths)
+    sentences = [f"Written: {names}."]
+    if written.overs:
+        sentences.append(f"{written.overs} samples were over full scale and were cut off there.")
+    if written.repaired:
+        sentences.append(f"{written.repaired} damaged samples were written as silence.")
+    if written.dithered:
+        sentences.append("With TPDF dither.")
+    return " ".join(sentences)

@@ -1,0 +1,185 @@
+"""What the player is told: which settings, in which range, what of them is listened to."""
+
+from PySide6.QtCore import QObject, Signal
+
+from stonekite.desktop.links.transport import Transport
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.stage_actions import StageActions
+from stonekite.desktop.timeline.timeline import Timeline
+from stonekite.desktop.views.listen_panel import ListenPanel
+from stonekite.desktop.views.switching import Switching
+from stonekite.engine.audition import Audition, auditioned
+from stonekite.engine.listen import Listening
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.session.types import LegName, Loop, Source, Strip
+
+_WORDS = {
+    "out": "Hearing the result without this stage.",
+    "change": "Hearing only what this stage changes.",
+    "band": "Hearing only the range of this band.",
+    "detector": "Hearing what the detector hears.",
+}
+
+
+class Hearing(QObject):
+    """Keeps the player in step with the session. `said` has words, `alone` says what is heard alone (or None).
+
+    While `handed_over` is true somebody else tells the player what to play.
+    """
+
+    said = Signal(str)
+    alone = Signal(object)
+
+    def __init__(
+        self,
+        document: Document,
+        transport: Transport,
+        switching: Switching,
+        listen: ListenPanel,
+        actions: StageActions,
+        timeline: Timeline,
+        parent: QObject,
+    ) -> None:
+        super().__init__(parent)
+        self._document, self._transport, self._switching = document, transport, switching
+        self._listen, self._actions, self._timeline = listen, actions, timeline
+        self.handed_over = False
+        self._audition: Audition | None = None
+        self._smoothing = DEFAULT_SMOOTHING
+        self._last_loop: Loop | None = None
+        self._source: Source | None = None
+        self._strip: Strip | None = None
+        listen.chosen.connect(self.listen_to)
+        document.edited.connect(self._edited)
+        actions.chosen_changed.connect(self._opened_another)
+
+    # Settings
+
+    def load(self) -> None:
+        """Play the document's recording."""
+        stem = self._document.stem
+        self._source, self._strip = stem.source, stem.strip
+        self._transport.load(stem.source, auditioned(stem.strip, self._audition))
+        self._watch()
+        self.listen_to(self._listen.listening)
+        self.send_loop()
+
+    def forget(self) -> None:
+        """Another session: nothing is heard alone, and no range was dragged."""
+        self._audition = self._last_loop = None
+
+    @property
+    def other_source(self) -> bool:
+        """Whether the document's recording is another one than the player has."""
+        return self._document.stem.source != self._source
+
+    def _edited(self) -> None:
+        """An edit is to be heard: not a version that is listened to."""
+        if self._listen.version is not None and self._document.strip is not self._strip:
+            self._listen.choose("processed")
+
+    def follow(self) -> None:
+        """Play the document as it is now."""
+        self._strip = self._document.strip
+        self.send()
+        self.send_loop()
+
+    def send(self, listening: Listening | None = None) -> None:
+        """Have played what is heard as the result: the state now, or a version of it."""
+        if self.handed_over:
+            return
+        now = auditioned(self._document.strip, self._audition)
+        self._transport.update(self._switching.strip(now), self._switching.beside(now), listening)
+
+    def listen_to(self, listening: Listening) -> None:
+        """Hear what the listen panel says."""
+        if self.handed_over:
+            return
+        if not self._document.is_open:
+            self._transport.listen(listening)
+            return
+        if listening.what == "reference":  # one that is left stays ready: it is still faded out
+            self._transport.refer(*self._switching.referred())
+        self.send(listening)
+
+    # The open stage
+
+    def _opened_another(self) -> None:
+        self.hear_alone(None)
+        self._watch()
+
+    def _watch(self) -> None:
+        chosen = self._actions.chosen
+        self._transport.watch(chosen[0] if chosen else -1, self._smoothing)
+
+    def smooth(self, parts: int) -> None:
+        """Take spectra in bands of an octave over `parts`."""
+        self._smoothing = parts
+        self._watch()
+
+    def hear_band(self, what: tuple[LegName, int] | None) -> None:
+        """Hear only the range of a band of the open stage."""
+        if what is None:
+            self.hear_alone(None)
+        else:
+            self.hear_alone("band", *what)
+
+    def hear_alone(self, what, leg: LegName = "upper", slot: int = 0) -> None:
+        """Listen to the open stage taken out, to its change or to a band of it; None: to the strip as it is."""
+        chosen = self._actions.chosen
+        audition = Audition(chosen[0], what, leg, slot) if what is not None and chosen else None
+        self.alone.emit(audition.what if audition is not None else None)
+        if audition == self._audition:
+            return
+        self._audition = audition
+        self.said.emit("" if audition is None else _WORDS[audition.what])
+        if self._document.is_open:
+            self.send()
+
+    @property
+    def without_stage(self) -> bool:
+        """Whether the open stage is held out."""
+        return self._audition is not None and self._audition.what == "out"
+
+    # Place and range
+
+    def toggle_play(self) -> None:
+        """Play or pause."""
+        if self._document.is_open:
+            if self._transport.playing:
+                self._transport.pause()
+            else:
+                self._transport.play()
+
+    def rewind(self) -> None:
+        """Back to the start, or to that of the loop."""
+        if self._document.is_open:
+            loop, rate = self._document.session.loop, self._document.stem.source.rate
+            self._transport.seek(int(loop.start_s * rate) if loop is not None else 0)
+
+    def set_loop(self, loop: tuple[float, float] | None) -> None:
+        """Repeat a range in seconds."""
+        if self._document.is_open:
+            self._document.set_loop(Loop(start_s=loop[0], end_s=loop[1]) if loop else None)
+
+    def toggle_loop(self) -> None:
+        """Repeat the last range, or what the timeline shows; or no longer."""
+        if not self._document.is_open:
+            return
+        loop = self._document.session.loop
+        if loop is not None:
+            self._last_loop = loop
+            self._document.set_loop(None)
+        elif self._last_loop is not None:
+            self._document.set_loop(self._last_loop)
+        else:
+            start, stop = self._timeline.view
+            self._document.set_loop(Loop(start_s=start, end_s=stop))
+
+    def send_loop(self) -> None:
+        """Have the document's loop repeated."""
+        loop, source = self._document.session.loop, self._document.stem.source
+        frames = (0, 0)
+        if loop is not None:
+            frames = (int(loop.start_s * source.rate), min(source.frames, int(loop.end_s * source.rate)))
+        self._transport.set_loop(*frames)

@@ -1,0 +1,173 @@
+"""Opening and saving: files come in and go out through here, with every question that this needs."""
+
+from pathlib import Path
+
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+
+from stonekite.desktop.controls.plain import message
+from stonekite.desktop.dialogs.dialogs import ChannelDialog
+from stonekite.desktop.model import preferences
+from stonekite.desktop.model.document import STEM, Document, session_of
+from stonekite.engine.generator import generator_source
+from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
+from stonekite.session import edits
+from stonekite.session.storage import SUFFIX, SessionError
+from stonekite.session.types import Session, Stem
+
+_AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
+
+
+class Opening(QObject):
+    """`said` is a word in passing, `complained` a fault that must be seen. `mono` tells of what is open."""
+
+    said = Signal(str)
+    complained = Signal(str)
+    generator_opened = Signal()
+
+    def __init__(self, window: QWidget, document: Document) -> None:
+        super().__init__(window)
+        self._window, self._document = window, document
+        self.mono = False
+
+    def open_path(self, path: Path, channels: tuple[int, int] | None = None) -> None:
+        """Open a session or a recording; what goes wrong is said and leaves everything as it was."""
+        try:
+            if path.suffix.lower() == SUFFIX:
+                self._load_session(path)
+                return
+            session, facts = session_of(path, channels)
+        except ChannelsNeeded as needed:
+            dialog = ChannelDialog(needed.path, needed.count, self._window)
+            if dialog.exec():
+                self.open_path(path, dialog.channels)
+            return
+        except (AudioError, SessionError) as error:
+            self.complained.emit(str(error))
+            return
+        except OSError as error:
+            self.complained.emit(
+                f"“{shown_name(path)}” cannot be opened: {(error.strerror or str(error)).lower()}."
+            )
+            return
+        self.mono = facts.channels == 1
+        self._document.open(session)
+        preferences.remember(path)
+        if self.mono:
+            self.said.emit(f"“{path.name}” is mono: both legs carry the same sound, Side is silent.")
+
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open the first of several files, and say so if there are more."""
+        self.open_path(paths[0])
+        if len(paths) > 1:
+            self.said.emit(f"Opened “{paths[0].name}”: a session holds one recording for now.")
+
+    def _load_session(self, path: Path) -> None:
+        try:
+            self._document.load(path)
+        except AudioError as error:
+            found = self._ask_moved(path, str(error))
+            if found is not None:
+                self._open_relocated(path, found)
+            return
+        self.mono = self._document.stem.source.channel_count == 1
+        preferences.remember(path)
+
+    def _ask_moved(self, path: Path, sentence: str) -> Path | None:
+        """The recording of a session is not there: let it be shown where it is."""
+        box = message("Recording not found", f"{sentence}\nIt belongs to “{shown_name(path)}”.", self._window)
+        find = box.addButton("Show where it is…", QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is not find:
+            return None
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, "Where is the recording?", str(path.parent), _AUDIO_FILTER
+        )
+        return Path(name) if name else None
+
+    def _open_relocated(self, path: Path, recording: Path) -> None:
+        from stonekite.session import storage
+
+        try:
+            session = storage.load(path)
+            old = session.stems[STEM].source
+            fresh, _ = session_of(recording, old.channels)
+            self._document.open(edits.put(session, ("stems", STEM, "source"), fresh.stems[0].source), path)
+        except (AudioError, SessionError) as error:
+            self.complained.emit(str(error))
+
+    def ask_open(self) -> None:
+        if not self.may_leave():
+            return
+        name, _ = QFileDialog.getOpenFileName(
+            self._window,
+            "Open",
+            "",
+            f"Recordings and sessions ({' '.join('*' + s for s in (*READABLE, SUFFIX))})",
+        )
+        if name:
+            self.open_path(Path(name))
+
+    def ask_recent(self, path: Path) -> None:
+        """Open a file that was open before."""
+        if self.may_leave():
+            self.open_path(path)
+
+    def open_demo(self) -> None:
+        from stonekite.desktop.model.demo_session import demo_session
+
+        if self.may_leave():
+            self._document.open(demo_session())
+
+    def open_generator(self) -> None:
+        """Open a session on the test generator in place of a recording."""
+        if self.may_leave():
+            self.mono = False
+            self._document.open(
+                Session(stems=(Stem(id=1, name="Test generator", source=generator_source()),))
+            )
+            self.generator_opened.emit()
+
+    def may_leave(self) -> bool:
+        """Ask what to do with unsaved changes; False to stay."""
+        if not self._document.modified:
+            return True
+        box = message("Unsaved changes", f"“{self._document.name}” has unsaved changes.", self._window)
+        save = box.addButton(QMessageBox.StandardButton.Save)
+        box.addButton("Discard them", QMessageBox.ButtonRole.DestructiveRole)
+        cancel = box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is save:
+            return self.save()
+        return box.clickedButton() is not cancel
+
+    def save(self) -> bool:
+        """Save to the session's file, asking for one if it has none; whether it was saved."""
+        if not self._document.is_open:
+            return False
+        return self.save_to(self._document.path) if self._document.path is not None else self.save_as()
+
+    def save_as(self) -> bool:
+        if not self._document.is_open:
+            return False
+        source = self._document.stem.source
+        proposed = Path(f"{source.path}.x" if source.generator is not None else source.path)
+        name, _ = QFileDialog.getSaveFileName(
+            self._window, "Save session", str(proposed.with_suffix(SUFFIX)), f"Stone Kite session (*{SUFFIX})"
+        )
+        if not name:
+            return False
+        path = Path(name)
+        return self.save_to(path if path.suffix.lower() == SUFFIX else path.with_name(path.name + SUFFIX))
+
+    def save_to(self, path: Path) -> bool:
+        """Save to a file; whether it worked."""
+        try:
+            self._document.save(path)
+        except SessionError as error:
+            self.complained.emit(str(error))
+            return False
+        preferences.remember(path)
+        self.said.emit(f"Saved as “{path.name}”.")
+        return True

@@ -1,0 +1,353 @@
+"""The timeline: both components' waveforms before and after, play position and loop."""
+
+from math import floor, log10
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import (
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QPixmap,
+    QPolygonF,
+    QWheelEvent,
+)
+from PySide6.QtWidgets import QSizePolicy, QWidget
+
+from stonekite.desktop.controls.theme import canvas, faded, font, mixed, restyled, roles
+from stonekite.session.types import LEGS, Split
+from stonekite.signal.matrix import COMPONENTS
+from stonekite.words import NAMES, clock
+
+MIN_SPAN_S = 0.5
+_EDGE = 6
+
+
+class Waveforms:
+    """An overview at several resolutions, so that any zoom looks at few numbers."""
+
+    def __init__(self, table: np.ndarray) -> None:
+        self._levels = [table]
+        while self._levels[-1].shape[2] > 4096:
+            last = self._levels[-1]
+            count = last.shape[2] // 4 * 4
+            low = last[:, 0, :count].reshape(4, -1, 4).min(axis=2)
+            high = last[:, 1, :count].reshape(4, -1, 4).max(axis=2)
+            self._levels.append(np.stack([low, high], axis=1))
+
+        self.peaks = np.abs(self._levels[-1]).max(axis=(1, 2), initial=0.0)
+
+    def columns(self, row: int, start: float, stop: float, count: int) -> np.ndarray:
+        """Least and greatest sample (2, count) of a component between two shares of the whole file."""
+        level = self._levels[0]
+        for coarser in self._levels:
+            if (stop - start) * coarser.shape[2] < count:
+                break
+            level = coarser
+        total = level.shape[2]
+        edges = np.linspace(start * total, stop * total, count + 1)
+        first = np.clip(edges[:-1].astype(int), 0, total - 1)
+        last = np.clip(np.ceil(edges[1:]).astype(int), first + 1, total)
+        low = np.minimum.reduceat(level[row, 0], first)
+        high = np.maximum.reduceat(level[row, 1], first)
+        single = last - first <= 1
+        low[single], high[single] = level[row, 0, first[single]], level[row, 1, first[single]]
+        if count > 1:  # reduceat's last stretch would run on to the end of the file
+            low[-1] = level[row, 0, first[-1] : last[-1]].min()
+            high[-1] = level[row, 1, first[-1] : last[-1]].max()
+        return np.stack([low, high])
+
+
+class Timeline(QWidget):
+    """Times are in seconds. Click to seek, drag to loop, wheel to zoom, Shift and wheel to scroll."""
+
+    seek_asked = Signal(float)
+    loop_asked = Signal(object)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setMinimumHeight(52)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("Timeline")
+        self.setToolTip(
+            "Click: go there. Drag: loop a range; drag its ends to change it, double-click: no loop.\n"
+            "Wheel: zoom (+ and −). Shift+wheel: scroll. 0: whole file. Left, right: step. Home, end."
+        )
+        self._length = 1.0
+        self._view = (0.0, 1.0)
+        self._split = Split()
+        self._before: Waveforms | None = None
+        self._after: Waveforms | None = None
+        self._position = 0.0
+        self._loop: tuple[float, float] | None = None
+        self._drag: tuple[str, float] | None = None
+        self._draft: tuple[float, float] | None = None
+        self._picture: QPixmap | None = None
+        restyled.changed.connect(self._changed)
+
+    def sizeHint(self) -> QSize:
+        return QSize(900, 130)
+
+    def show_recording(self, length_s: float) -> None:
+        """Begin with another recording: no waveforms yet, the whole of it in view."""
+        self._length = max(length_s, 1e-3)
+        self._view = (0.0, self._length)
+        self._before = self._after = None
+        self._position, self._loop = 0.0, None
+        self._changed()
+
+    def show_split(self, split: Split) -> None:
+        """Which two components are drawn."""
+        if split.mode != self._split.mode:
+            self._split = split
+            self._changed()
+
+    def show_before(self, table: np.ndarray) -> None:
+        """Overview (4, 2, n) of the unprocessed components."""
+        self._before = Waveforms(table)
+        self._changed()
+
+    def show_after(self, table: np.ndarray | None) -> None:
+        """Overview (4, 2, n) of the processed components; None while it is not known."""
+        self._after = Waveforms(table) if table is not None else None
+        self._changed()
+
+    def show_position(self, seconds: float) -> None:
+        """Move the play position; repaints only the two strips that change."""
+        if abs(seconds - self._position) * self.width() / self._span < 0.25:
+            return
+        old, self._position = self.x_of(self._position), seconds
+        new = self.x_of(seconds)
+        for x in (old, new):
+            self.update(int(x) - 6, 0, 13, self.height())
+
+    def show_loop(self, loop: tuple[float, float] | None) -> None:
+        if loop != self._loop:
+            self._loop = loop
+            self.update()
+
+    def follow(self) -> None:
+        """Turn the page when the play position leaves the view."""
+        start, stop = self._view
+        if self._drag is None and not start <= self._position <= stop:
+            self._look(self._position, self._position + self._span)
+
+    @property
+    def _span(self) -> float:
+        return self._view[1] - self._view[0]
+
+    @property
+    def view(self) -> tuple[float, float]:
+        """The range in view."""
+        return self._view
+
+    def _look(self, start: float, stop: float) -> None:
+        span = min(self._length, max(min(MIN_SPAN_S, self._length), stop - start))
+        start = min(max(0.0, start), self._length - span)
+        self._view = (start, start + span)
+        self._changed()
+
+    def zoom(self, factor: float, around: float | None = None) -> None:
+        """Show `factor` times as much, keeping one time where it is."""
+        start, stop = self._view
+        anchor = self._position if around is None else around
+        anchor = min(max(anchor, start), stop)
+        self._look(anchor - (anchor - start) * factor, anchor + (stop - anchor) * factor)
+
+    def show_all(self) -> None:
+        self._look(0.0, self._length)
+
+    def _changed(self) -> None:
+        self._picture = None
+        self.update()
+
+    def resizeEvent(self, event) -> None:
+        self._picture = None
+
+    def x_of(self, seconds: float) -> float:
+        return (seconds - self._view[0]) / self._span * self.width()
+
+    def time_at(self, x: float) -> float:
+        return min(self._length, max(0.0, self._view[0] + x / self.width() * self._span))
+
+    # Painting: waveforms stand in a pixmap, position and loop above it.
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        if self._picture is None:
+            self._picture = canvas(self, roles.ground)
+            painter = QPainter(self._picture)
+            self._paint_waveforms(painter)
+            painter.end()
+        painter = QPainter(self)
+        painter.drawPixmap(0, 0, self._picture)
+        loop = self._draft or self._loop
+        if loop is not None:
+            left, right = self.x_of(loop[0]), self.x_of(loop[1])
+            painter.fillRect(QRectF(left, 0, right - left, self.height() - 18), faded(roles.chalk, 0.10))
+            painter.setPen(QPen(roles.chalk, 1, Qt.PenStyle.DashLine))
+            for x in (left, right):
+                painter.drawLine(QPointF(round(x) + 0.5, 0), QPointF(round(x) + 0.5, self.height() - 18))
+        x = self.x_of(self._position)
+        painter.fillRect(QRectF(round(x) - 0.5, 0, 2, self.height() - 16), roles.chalk)
+        if self.hasFocus():
+            painter.setPen(QPen(faded(roles.chalk, 0.6), 1, Qt.PenStyle.DotLine))
+            painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
+
+    def _paint_waveforms(self, painter: QPainter) -> None:
+        lane = (self.height() - 18) / 2
+        for number, leg in enumerate(LEGS):
+            name = self._split.component(leg)
+            middle = lane * (number + 0.5)
+            colour = roles.component(name)
+            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.6), 1))
+            painter.drawLine(QPointF(0, round(middle) + 0.5), QPointF(self.width(), round(middle) + 0.5))
+            reach = (lane / 2 - 3) / self._peak()
+            row = COMPONENTS.index(name)
+            if self._after is not None:
+                self._paint_filled(
+                    painter, self._after, row, middle, reach, mixed(colour, roles.ground, 0.78)
+                )
+            if self._before is not None:
+                if self._after is None:
+                    self._paint_filled(
+                        painter, self._before, row, middle, reach, mixed(roles.muted, roles.ground, 0.5)
+                    )
+                else:
+                    self._paint_outline(painter, self._before, row, middle, reach)
+            painter.setFont(font(8.5, bold=True))
+            width = painter.fontMetrics().horizontalAdvance(NAMES[name])
+            painter.fillRect(QRectF(2, lane * number + 2, width + 8, 15), faded(roles.ground, 0.75))
+            painter.setPen(colour)
+            painter.drawText(QRectF(6, lane * number + 2, 60, 15), Qt.AlignmentFlag.AlignLeft, NAMES[name])
+        if self._before is not None:
+            self._paint_times(painter)
+
+    def _peak(self) -> float:
+        """What fills a lane: the greatest sample drawn, the same for both lanes, before and after."""
+        rows = [COMPONENTS.index(self._split.component(leg)) for leg in LEGS]
+        peaks = [float(w.peaks[rows].max()) for w in (self._before, self._after) if w is not None]
+        return max(peaks, default=0.0) or 1.0
+
+    def _columns(self, waves: Waveforms, row: int) -> np.ndarray:
+        start, stop = (t / self._length for t in self._view)
+        return waves.columns(row, start, stop, max(2, self.width()))
+
+    def _paint_filled(self, painter, waves: Waveforms, row: int, middle: float, reach: float, colour) -> None:
+        low, high = self._columns(waves, row)
+        xs = np.arange(len(low)) + 0.5
+        top = middle - high * reach
+        bottom = np.maximum(middle - low * reach, top + 0.8)
+        points = [QPointF(x, y) for x, y in zip(xs.tolist(), top.tolist(), strict=True)]
+        points += [QPointF(x, y) for x, y in zip(xs[::-1].tolist(), bottom[::-1].tolist(), strict=True)]
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(colour)
+        painter.drawPolygon(QPolygonF(points))
+
+    def _paint_outline(self, painter, waves: Waveforms, row: int, middle: float, reach: float) -> None:
+        """The unprocessed waveform, muted and dashed, over the processed one."""
+        low, high = self._columns(waves, row)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(mixed(roles.chalk, roles.muted, 0.3), 1, Qt.PenStyle.DashLine))
+        for edge in (high, low):
+            # The envelope, not every cycle: the extreme of a few columns.
+            width = 5
+            count = len(edge) // width
+            shaped = edge[: count * width].reshape(count, width)
+            values = shaped.max(axis=1) if edge is high else shaped.min(axis=1)
+            ys = middle - values * reach
+            xs = (np.arange(count) + 0.5) * width
+            painter.drawPolyline(
+                QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
+            )
+
+    def _paint_times(self, painter: QPainter) -> None:
+        raw = self._span / max(1.0, self.width() / 110)
+        scale = 10 ** floor(log10(raw))
+        step = next(s * scale for s in (1, 2, 5, 10) if s * scale >= raw)
+        if raw > 5:
+            step = next((s for s in (5, 10, 15, 30, 60, 120, 300, 600, 1200, 3600) if s >= raw), 3600)
+        digits = max(0, -floor(log10(step)))
+        painter.setFont(font(8))
+        mark = np.ceil(self._view[0] / step) * step
+        while mark <= self._view[1]:
+            x = self.x_of(float(mark))
+            painter.setPen(roles.line)
+            painter.drawLine(
+                QPointF(round(x) + 0.5, self.height() - 18), QPointF(round(x) + 0.5, self.height() - 14)
+            )
+            painter.setPen(roles.muted)
+            left = min(max(0.0, x - 40), self.width() - 80)
+            align = Qt.AlignmentFlag.AlignLeft if x < 40 else Qt.AlignmentFlag.AlignCenter
+            if x > self.width() - 40:
+                align = Qt.AlignmentFlag.AlignRight
+            painter.drawText(QRectF(left, self.height() - 15, 80, 15), align, clock(float(mark), digits))
+            mark += step
+
+    # Mouse and keys
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        if event.button() != Qt.MouseButton.LeftButton:
+            return
+        x = event.position().x()
+        self._drag = ("new", self.time_at(x))
+        if self._loop is not None:
+            for edge, opposite in ((0, 1), (1, 0)):
+                if abs(x - self.x_of(self._loop[edge])) < _EDGE:
+                    self._drag = ("edge", self._loop[opposite])
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        x = event.position().x()
+        if self._drag is None:
+            near = self._loop is not None and any(abs(x - self.x_of(t)) < _EDGE for t in self._loop)
+            self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
+            return
+        kind, fixed = self._drag
+        if kind == "edge" or abs(x - self.x_of(fixed)) > 4:
+            start, stop = sorted((fixed, self.time_at(x)))
+            self._draft = (start, stop)
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        drag, draft = self._drag, self._draft
+        self._drag = self._draft = None
+        self.update()
+        if drag is None:
+            return
+        if draft is not None:
+            self.loop_asked.emit(draft if draft[1] - draft[0] >= 0.02 else None)
+        elif drag[0] == "new":
+            self.seek_asked.emit(drag[1])
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+        self.loop_asked.emit(None)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        delta = event.angleDelta()
+        if event.modifiers() & Qt.KeyboardModifier.ShiftModifier or abs(delta.x()) > abs(delta.y()):
+            shift = -(delta.x() or delta.y()) / 120 * self._span * 0.12
+            self._look(self._view[0] + shift, self._view[1] + shift)
+        else:
+            self.zoom(0.8 ** (delta.y() / 120), self.time_at(event.position().x()))
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        step = self._span / (200 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 20)
+        if key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
+            self.zoom(0.7)
+        elif key == Qt.Key.Key_Minus:
+            self.zoom(1 / 0.7)
+        elif key == Qt.Key.Key_0:
+            self.show_all()
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            sign = -1 if key == Qt.Key.Key_Left else 1
+            self.seek_asked.emit(min(self._length, max(0.0, self._position + sign * step)))
+        elif key == Qt.Key.Key_End:
+            self.seek_asked.emit(max(0.0, self._length - 1.0))
+        else:
+            super().keyPressEvent(event)

@@ -1,0 +1,1 @@
+"""What stands in the large middle of the window, and the listen panel."""

@@ -1,0 +1,592 @@
+"""The Compare view: is it better than the unprocessed stereo? A table of measures, and plots beside it."""
+
+from typing import Any
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QPushButton,
+    QScrollArea,
+    QSizePolicy,
+    QStackedWidget,
+    QToolTip,
+    QVBoxLayout,
+    QWidget,
+)
+
+from stonekite.desktop.controls.choices import Segments, Toggle, Words
+from stonekite.desktop.controls.plain import Label, tip
+from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.pictures.compare_plots import (
+    LossPlot,
+    RatioPlot,
+    SpectrogramPlot,
+    SpectrumPlot,
+    TimePlot,
+)
+from stonekite.desktop.pictures.linked_plot import Axis, Pair, Plot
+from stonekite.desktop.views.switching import Switching
+from stonekite.measure.measures import Measures
+from stonekite.measure.table import ROWS, Row
+from stonekite.session.differences import Difference, differences
+from stonekite.session.types import Strip
+from stonekite.words import NAMES, clock
+
+_ROW, _HEAD, _GAP = 19.0, 24.0, 9.0
+_GROUPS = {"Mid": "mid", "Side": "side", "Left": "left", "Right": "right"}
+
+
+def short_name(key: str) -> str:
+    """What a subject is called where there is little room."""
+    kind, _, number = key.partition(" ")
+    if kind == "version":
+        return f"V{number}"
+    if kind == "reference":
+        return f"ref {chr(ord('a') + int(number))}"
+    return {"unprocessed": "Unproc.", "processed": "Now", "difference": "Diff."}[key]
+
+
+class FigureTable(QWidget):
+    """Rows of measures; columns: before, after, the change, and all others that there are."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._columns: list[tuple[str, Measures | None]] = []
+        self._hover = -1
+        self.setMouseTracking(True)
+        self.setAccessibleName("Measures")
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self._places: list[tuple[float, Row | str]] = []
+        y, group = 4.0, ""
+        for row in ROWS:
+            if row.group != group:
+                group = row.group
+                y += _GAP if self._places else 0
+                self._places.append((y, group))
+                y += _HEAD
+            self._places.append((y, row))
+            y += _ROW
+        self.setFixedHeight(int(y + 8))
+
+    def show_columns(self, columns: list[tuple[str, Measures | None]]) -> None:
+        """Names and measures, as far as they are known: before, after, then the others."""
+        self._columns = columns
+        self.setAccessibleDescription(
+            "; ".join(
+                f"{row.label.strip()} {', '.join(self._texts(row))}"
+                for _, row in self._places
+                if isinstance(row, Row)
+            )
+        )
+        self.update()
+
+    def _texts(self, row: Row) -> list[str]:
+        """Before, after, change, and the others."""
+        values = [None if found is None else row.value(found) for _, found in self._columns]
+        texts = [
+            "…" if found is None else row.text(v) for (_, found), v in zip(self._columns, values, strict=True)
+        ]
+        if len(values) > 1:
+            texts.insert(2, row.change(values[0], values[1]))
+        return texts
+
+    def text_of(self, label: str) -> list[str]:
+        """What a row shows."""
+        return self._texts(next(row for row in ROWS if row.label.strip() == label))
+
+    def _rights(self) -> list[float]:
+        """Right edges of the columns."""
+        count = len(self._columns) + 1
+        wide = min(64.0, max(46.0, (self.width() - 128.0) / max(1, count)))
+        return [self.width() - 8.0 - wide * (count - 1 - k) for k in range(count)]
+
+    def headings(self) -> list[str]:
+        names = [name for name, _ in self._columns]
+        return [*names[:2], "change", *names[2:]]
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        rights = self._rights()
+        seen = event.rect()
+        for k, (y, what) in enumerate(self._places):
+            if y + _HEAD < seen.top() or y > seen.bottom():
+                continue
+            if isinstance(what, str):
+                colour = roles.component(_GROUPS[what]) if what in _GROUPS else roles.chalk
+                painter.setPen(colour)
+                painter.setFont(font(9, bold=True))
+                painter.drawText(QRectF(8, y, self.width(), _HEAD - 4), Qt.AlignmentFlag.AlignLeft, what)
+                painter.setPen(QPen(roles.line, 1))
+                painter.drawLine(QPointF(8, y + _HEAD - 4), QPointF(self.width() - 8, y + _HEAD - 4))
+                continue
+            if k == self._hover:
+                painter.fillRect(QRectF(4, y, self.width() - 8, _ROW), mixed(roles.raised, roles.panel, 0.7))
+            painter.setFont(font(8.5))
+            painter.setPen(roles.muted)
+            indent = 8 + 10 * what.label.startswith(" ")
+            painter.drawText(
+                QRectF(indent, y, 200, _ROW),
+                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
+                what.label.strip(),
+            )
+            for place, (right, text) in enumerate(zip(rights, self._texts(what), strict=False)):
+                painter.setFont(font(8.5, bold=place == 1))
+                painter.setPen(roles.chalk if place in (1, 2) else roles.muted)
+                box = QRectF(right - 70, y, 70, _ROW)
+                painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
+
+    def sizeHint(self) -> QSize:
+        return QSize(330, self.height())
+
+    def _row_at(self, y: float) -> int:
+        places = [
+            k for k, (top, what) in enumerate(self._places) if isinstance(what, Row) and top <= y < top + _ROW
+        ]
+        return places[0] if places else -1
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        hover = self._row_at(event.position().y())
+        if hover != self._hover:
+            self._hover = hover
+            self.update()
+
+    def leaveEvent(self, event) -> None:
+        self._hover = -1
+        self.update()
+
+    def event(self, event) -> bool:
+        if isinstance(event, QHelpEvent):
+            place = self._row_at(event.pos().y())
+            row = self._places[place][1] if place >= 0 else None
+            words = (
+                f"{row.label.strip()}: {row.help}{f', in {row.unit}' if row.unit else ''}"
+                if isinstance(row, Row)
+                else ""
+            )
+            QToolTip.showText(event.globalPos(), tip(words), self)
+            return True
+        return super().event(event)
+
+
+class TableHead(QWidget):
+    """The names of the columns, above the rows that scroll."""
+
+    def __init__(self, table: FigureTable) -> None:
+        super().__init__()
+        self._table = table
+        self.setFixedHeight(20)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        for place, (right, name) in enumerate(
+            zip(self._table._rights(), self._table.headings(), strict=False)
+        ):
+            painter.setFont(font(8.5, bold=place == 1))
+            painter.setPen(roles.chalk if place == 1 else roles.muted)
+            painter.drawText(QRectF(right - 70, 0, 70, 18), Qt.AlignmentFlag.AlignRight, name)
+
+
+class DifferenceList(QWidget):
+    """Sentences about what differs, with a button for each stage that can be taken over. `take_asked` gives its id."""
+
+    take_asked = Signal(int)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.layout_ = QVBoxLayout(self)
+        self.layout_.setContentsMargins(8, 4, 8, 8)
+        self.layout_.setSpacing(3)
+        self.sentences: list[str] = []
+        self.buttons: dict[int, QPushButton] = {}
+        self._shown: object = None
+
+    def show_differences(self, found: list[Difference] | str, takeable: bool) -> None:
+        """Say what differs, or another word in its place."""
+        if (found, takeable) == self._shown:
+            return
+        self._shown = found, takeable
+        while (item := self.layout_.takeAt(0)) is not None:
+            if (old := item.widget()) is not None:
+                old.hide()
+                old.deleteLater()
+        self.buttons = {}
+        self.sentences = (
+            [found] if isinstance(found, str) else [one.sentence for one in found] or ["Nothing differs."]
+        )
+        stages = [] if isinstance(found, str) else [one.stage for one in found]
+        for place, sentence in enumerate(self.sentences):
+            label = Label(sentence)
+            label.setWordWrap(True)
+            self.layout_.addWidget(label)
+            stage = stages[place] if place < len(stages) else None
+            last = stage is not None and stage not in stages[place + 1 :]
+            if takeable and last and stage is not None:
+                button = self.buttons[stage] = QPushButton("Take this stage over")
+                button.setObjectName("small")
+                button.setToolTip("Make this stage, and only it, as it is in the version")
+                button.clicked.connect(lambda on=False, stage=stage: self.take_asked.emit(stage))
+                row = QHBoxLayout()
+                holder = QWidget()
+                row.setContentsMargins(0, 0, 0, 6)
+                row.addWidget(button)
+                row.addStretch(1)
+                holder.setLayout(row)
+                self.layout_.addWidget(holder)
+        self.layout_.addStretch(1)
+
+
+def _scrolling(widget: QWidget) -> QScrollArea:
+    area = QScrollArea()
+    area.setWidget(widget)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    return area
+
+
+def _panel(*widgets: QWidget) -> QFrame:
+    frame = QFrame()
+    frame.setObjectName("panel")
+    layout = QVBoxLayout(frame)
+    layout.setContentsMargins(8, 6, 8, 6)
+    layout.setSpacing(4)
+    for widget in widgets:
+        layout.addWidget(widget, 1 if isinstance(widget, Plot | QStackedWidget) else 0)
+    return frame
+
+
+class CompareView(QWidget):
+    """Compares what there is in a session. `report_asked` and `blind_asked` are wishes."""
+
+    report_asked = Signal()
+    blind_asked = Signal()
+    back_asked = Signal()
+    only_asked = Signal(object)
+
+    def __init__(self, document: Document, switching: Switching) -> None:
+        super().__init__()
+        self._document, self._switching = document, switching
+        self.before, self.after = "unprocessed", "processed"
+        self.frequency = Axis(20.0, 22_500.0, logarithmic=True)
+        self.time = Axis(0.0, 1.0, logarithmic=False)
+        self.table = FigureTable()
+        self.head = TableHead(self.table)
+        self.list = DifferenceList()
+        self.spectrum = SpectrumPlot(self.frequency)
+        self.ratio = RatioPlot(self.frequency)
+        self.loss = LossPlot(self.frequency)
+        self.over_time = TimePlot(self.time)
+        self.spectrogram = SpectrogramPlot(self.time)
+        self.plots: tuple[Plot, ...] = (
+            self.spectrum,
+            self.ratio,
+            self.loss,
+            self.over_time,
+            self.spectrogram,
+        )
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(8)
+        layout.addWidget(self._header())
+        body = QHBoxLayout()
+        body.setSpacing(8)
+        body.addWidget(self._left())
+        body.addLayout(self._right(), 1)
+        layout.addLayout(body, 1)
+        switching.measured.connect(self.refresh)
+        switching.comparing.progressed.connect(self._show_progress)
+        self.list.take_asked.connect(self._take)
+
+    # Building
+
+    def _header(self) -> QFrame:
+        self.title = Label("Compare")
+        self.title.setObjectName("title")
+        self.words = Words()
+        self.range = Segments(
+            {"loop": "Loop", "selection": "Selection", "whole": "Whole"},
+            "What is measured",
+            "The loop, the range that was dragged last, or the whole recording. References have ranges of their own",
+        )
+        self.of = Segments(
+            {"processed": "Now"}, "What is compared", "The state now, or a version or reference"
+        )
+        self.against = Segments(
+            {"unprocessed": "Unprocessed"}, "Against what", "What it is compared with: drawn dashed"
+        )
+        self.stop = QPushButton("Stop")
+        self.stop.setObjectName("small")
+        self.stop.setToolTip("Stop measuring; it goes on with the next change")
+        self.stop.clicked.connect(self._switching.comparing.cancel)
+        self.stop.hide()
+        self.blind = QPushButton("Blind test…")
+        self.report = QPushButton("Report…")
+        self.back = QPushButton("Back")
+        for button, help in (
+            (self.blind, "Tell them apart, or prefer one, without knowing which is which"),
+            (self.report, "A page with pictures and all figures, or the table as CSV or JSON"),
+            (self.back, "Back to the stages (F6)"),
+        ):
+            button.setObjectName("small")
+            button.setToolTip(help)
+        self.range.chosen.connect(self._choose_range)
+        self.of.chosen.connect(lambda key: self._choose(after=key))
+        self.against.chosen.connect(lambda key: self._choose(before=key))
+        self.blind.clicked.connect(self.blind_asked)
+        self.report.clicked.connect(self.report_asked)
+        self.back.clicked.connect(self.back_asked)
+        frame = QFrame()
+        frame.setObjectName("panel")
+        rows = QVBoxLayout(frame)
+        rows.setContentsMargins(12, 7, 12, 7)
+        rows.setSpacing(6)
+        first, second = QHBoxLayout(), QHBoxLayout()
+        for widget in (self.title, self.range):
+            first.addWidget(widget)
+        first.addWidget(self.words, 1)
+        for button in (self.stop, self.blind, self.report, self.back):
+            first.addWidget(button)
+        for words, widget in (("Compare", self.of), ("with", self.against)):
+            label = Label(words)
+            label.setObjectName("muted")
+            second.addWidget(label)
+            second.addWidget(widget)
+        second.addStretch(1)
+        for row in (first, second):
+            row.setSpacing(10)
+            rows.addLayout(row)
+        return frame
+
+    def _left(self) -> QFrame:
+        self.page = Segments(
+            {"figures": "Figures", "differences": "What differs"},
+            "Page",
+            "Measures, or the settings that differ, in words",
+        )
+        self._pages = QStackedWidget()
+        figures = QWidget()
+        layout = QVBoxLayout(figures)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(0)
+        layout.addWidget(self.head)
+        layout.addWidget(_scrolling(self.table), 1)
+        self._pages.addWidget(figures)
+        self._pages.addWidget(_scrolling(self.list))
+        self.page.chosen.connect(lambda page: self._pages.setCurrentIndex(0 if page == "figures" else 1))
+        frame = _panel(self.page, self._pages)
+        self._table_panel = frame
+        frame.setFixedWidth(376)
+        return frame
+
+    def _right(self) -> QGridLayout:
+        self.spectrum_mode = Segments(
+            {"levels": "Levels", "change": "Change", "difference": "Difference"},
+            "Spectrum",
+            "Levels before and after, their change, or the spectrum of the difference signal",
+        )
+        self.parts = Segments({"legs": "M S", "sides": "L R"}, "Components", "Which two components are drawn")
+        self.time_mode = Segments(
+            {
+                "curves": "Curves",
+                "before": "Before",
+                "after": "After",
+                "change": "Change",
+                "difference": "Difference",
+            },
+            "Over time",
+            "Loudness, correlation and centre; or a spectrogram of before, of after, of what changed, or of the "
+            "difference between the state now and the unprocessed recording",
+        )
+        self.spectrum_mode.chosen.connect(self.spectrum.show_mode)
+        self.parts.chosen.connect(lambda _: self.refresh())
+        self._times = QStackedWidget()
+        self._times.addWidget(self.over_time)
+        self._times.addWidget(self.spectrogram)
+        self.time_mode.chosen.connect(self._show_time_mode)
+        self.legend = Words(Qt.AlignmentFlag.AlignRight)
+        spectrum_row, time_row = QWidget(), QWidget()
+        for holder, widgets in (
+            (spectrum_row, (self.spectrum_mode, self.parts)),
+            (time_row, (self.time_mode,)),
+        ):
+            row = QHBoxLayout(holder)
+            row.setContentsMargins(0, 0, 0, 0)
+            for widget in widgets:
+                row.addWidget(widget)
+            if holder is spectrum_row:
+                row.addWidget(self.legend, 1)
+            else:
+                row.addStretch(1)
+        grid = QGridLayout()
+        grid.setSpacing(8)
+        grid.addWidget(_panel(spectrum_row, self.spectrum), 0, 0, 1, 2)
+        grid.addWidget(_panel(self.ratio), 1, 0)
+        self.fold = Toggle(
+            "Hear the fold", "Hear the fold-down", "Hear what is left in mono, in both ears (Shift+M)"
+        )
+        self.lost = Toggle("Hear what cancels", "Hear what cancels", "Hear what is lost in mono (Shift+S)")
+        loss_row = QWidget()
+        row = QHBoxLayout(loss_row)
+        row.setContentsMargins(0, 0, 0, 0)
+        for button, name in ((self.fold, "mid"), (self.lost, "side")):
+            button.clicked.connect(lambda on, name=name: self.only_asked.emit(name if on else None))
+            row.addWidget(button)
+        row.addStretch(1)
+        grid.addWidget(_panel(loss_row, self.loss), 1, 1)
+        grid.addWidget(_panel(time_row, self._times), 2, 0, 1, 2)
+        grid.setColumnStretch(0, 1)
+        grid.setColumnStretch(1, 1)
+        for place, stretch in enumerate((5, 4, 5)):
+            grid.setRowStretch(place, stretch)
+        return grid
+
+    # Choosing
+
+    def _choose_range(self, wanted: Any) -> None:
+        self._switching.range = wanted
+        self._switching.refresh()
+        self.refresh()
+
+    def _choose(self, before: str | None = None, after: str | None = None) -> None:
+        self.before, self.after = before or self.before, after or self.after
+        self.refresh()
+
+    def _show_time_mode(self, mode: str) -> None:
+        self._times.setCurrentIndex(0 if mode == "curves" else 1)
+        if mode != "curves":
+            self.spectrogram.show_mode(mode)
+
+    def _take(self, stage: int) -> None:
+        for key in (self.after, self.before):
+            if key.startswith("version"):
+                self._switching.take(int(key.split()[1]), stage)
+                return
+
+    # Showing
+
+    def keys(self) -> dict[str, str]:
+        """All that can be compared, and what it is called."""
+        session = self._document.session
+        found = {"processed": "Now", "unprocessed": "Unprocessed"}
+        found |= {f"version {v.number}": v.name for v in session.versions}
+        found |= {f"reference {k}": reference.name for k, reference in enumerate(session.references)}
+        return found
+
+    def refresh(self) -> None:
+        """Show what is known of the session."""
+        if not self._document.is_open or not self.isVisible():
+            return
+        names = self.keys()
+        if self.after not in names:
+            self.after = "processed"
+        if self.before not in names:
+            self.before = "unprocessed"
+        rest = {key: name for key, name in names.items() if key != "unprocessed"}
+        self.of.set_words(rest)
+        self.of.show_value(self.after)
+        self.against.set_words({"unprocessed": "Unprocessed", **rest})
+        self.against.show_value(self.before)
+        self.range.show_value(self._switching.range)
+        self._show_range()
+        split = self._document.strip.split
+        parts = (split.component("upper"), split.component("lower"))
+        other = ("left", "right") if parts[0] == "mid" else ("mid", "side")
+        letters = {"legs": parts, "sides": other}
+        self.parts.set_words({key: " ".join(NAMES[name] for name in pair) for key, pair in letters.items()})
+        figures = {key: self._switching.figures(key) for key in names}
+        figures["difference"] = self._switching.figures("difference")
+        pair = Pair(
+            names[self.before],
+            names[self.after],
+            figures[self.before],
+            figures[self.after],
+            figures["difference"],
+            letters[self.parts.value],
+        )
+        self.legend.setText(f"dashed: {names[self.before]}   solid: {names[self.after]}")
+        more = [key for key in ("difference", *names) if key not in (self.before, self.after)]
+        columns = [
+            (short_name(key), figures[key]) for key in (self.before, self.after, *more[: self._room()])
+        ]
+        self.table.show_columns(columns)
+        self.head.update()
+        self._fit_time(pair)
+        for plot in self.plots:
+            plot.show_pair(pair)
+        self._show_differences()
+
+    def _room(self) -> int:
+        """How many columns more there is room for."""
+        return 1 if self.table.width() < 330 else 2 if self.table.width() < 440 else 4
+
+    def show_only(self, name: str | None) -> None:
+        """Which component is heard alone."""
+        self.fold.setChecked(name == "mid")
+        self.lost.setChecked(name == "side")
+
+    def _fit_time(self, pair: Pair) -> None:
+        found = [measures for measures in (pair.before, pair.after) if measures is not None]
+        if found:
+            start = min(measures.curves.start_s for measures in found) - 0.1
+            self.time.set_whole(start, start + max(0.5, *(measures.seconds for measures in found)))
+
+    def _show_range(self) -> None:
+        wanted = self._switching.range
+        loop = self._switching.view_range()
+        if loop is not None:
+            words = f"{clock(loop.start_s)} – {clock(loop.end_s)}"
+        elif wanted == "loop":
+            words = "no loop is set: the whole recording"
+        elif wanted == "selection":
+            words = "nothing was dragged: the whole recording"
+        else:
+            words = "the whole recording"
+        self.words.setText(words)
+
+    def _show_progress(self, done: float) -> None:
+        self.stop.setVisible(done < 1.0)
+        if self.isVisible() and done < 1.0:
+            self.words.setText(f"measuring… {done * 100:.0f} %")
+        elif self.isVisible():
+            self._show_range()
+
+    def _strip(self, key: str) -> Strip | None:
+        """The settings of a subject; None for a finished recording."""
+        session = self._document.session
+        if key == "processed":
+            return self._document.strip
+        if key == "unprocessed":
+            return Strip(split=self._document.strip.split)
+        kind, number = key.split()
+        version = session.version(int(number)) if kind == "version" else None
+        return None if version is None else version.strip
+
+    def _show_differences(self) -> None:
+        one, two = self._strip(self.before), self._strip(self.after)
+        if one is None or two is None:
+            self.list.show_differences("A finished recording: nothing is known of its settings.", False)
+            return
+        versions = [key for key in (self.before, self.after) if key.startswith("version")]
+        self.list.show_differences(differences(one, two), len(versions) == 1)
+
+    def resizeEvent(self, event) -> None:
+        width = event.size().width()
+        self._table_panel.setFixedWidth(340 if width < 950 else 376 if width < 1300 else 500)
+        super().resizeEvent(event)
+        self.refresh()
+
+    def showEvent(self, event) -> None:
+        super().showEvent(event)
+        self._switching.viewing = True
+        self._switching.comparing.forget_faults()
+        self._switching.refresh()
+        self.refresh()
+
+    def hideEvent(self, event) -> None:
+        super().hideEvent(event)
+        self._switching.viewing = False
+        self._switching.refresh()

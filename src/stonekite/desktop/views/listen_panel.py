@@ -1,0 +1,454 @@
+"""The listen panel: what the ears get, and the figures before and now."""
+
+import math
+from typing import Any
+
+from PySide6.QtCore import QPoint, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent
+from PySide6.QtWidgets import (
+    QFrame,
+    QHBoxLayout,
+    QPushButton,
+    QSizePolicy,
+    QVBoxLayout,
+    QWidget,
+)
+
+from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.controls.fields import ValueField
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import font, roles
+from stonekite.desktop.pictures.scope import Scope
+from stonekite.engine.listen import Component, Listening, matched_db
+from stonekite.session.types import Session
+from stonekite.stages.settings import Setting
+from stonekite.words import LETTERS, NAMES, figure
+
+_CHOICES = (
+    ("processed", "Processed", "1", "The result"),
+    ("unprocessed", "Unprocessed", "2", "The recording as it came, level-matched"),
+    ("difference", "Difference", "3", "Processed minus unprocessed: what the processing adds and takes away"),
+)
+_RAISED = Setting(
+    label="Raised by",
+    unit="dB",
+    low=0.0,
+    high=48.0,
+    step=3.0,
+    default=0.0,
+    help="Gain that makes a quiet difference audible",
+)
+
+
+class Choice(Toggle):
+    """A wide button for what is heard, with its key."""
+
+    def __init__(self, word: str, key: str, help: str) -> None:
+        super().__init__(word, word, f"{help} (key {key})")
+        self._key = key
+        self._detail = ""
+        self.setAutoExclusive(True)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    def sizeHint(self) -> QSize:
+        return QSize(190, 28)
+
+    def show_detail(self, detail: str) -> None:
+        """A small figure beside the word: the gain it is heard with."""
+        self._detail = detail
+        self.setAccessibleDescription(detail)
+        self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        on = self.isChecked()
+        painter.setPen(roles.chalk if self.hasFocus() else roles.line)
+        painter.setBrush(roles.chalk if on else roles.ground)
+        painter.drawRoundedRect(box, 13, 13)
+        painter.setPen(roles.ground if on else roles.chalk)
+        painter.setFont(font(9.5, bold=on))
+        inner = box.adjusted(14, 0, -14, 0)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
+        painter.setFont(font(8.5))
+        painter.setPen(roles.ground if on else roles.muted)
+        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._key)
+        painter.drawText(
+            inner.adjusted(0, 0, -20, 0),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+            self._detail,
+        )
+
+
+class Bar(QWidget):
+    """Correlation as a bar from the middle: right for alike, left for opposite."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setFixedHeight(8)
+        self.setAccessibleName("Correlation bar")
+        self.setToolTip("Correlation of left and right: +1 alike, 0 unrelated, −1 opposite (lost in mono)")
+        self._value = math.nan
+
+    def show_value(self, value: float) -> None:
+        if not (math.isnan(value) and math.isnan(self._value)) and round(value * 100, 0) != round(
+            self._value * 100 if not math.isnan(self._value) else 999, 0
+        ):
+            self._value = value
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        box = QRectF(0, 2, self.width(), 4)
+        painter.fillRect(box, roles.ground)
+        middle = self.width() / 2
+        painter.fillRect(QRectF(middle - 0.5, 0, 1, 8), roles.muted)
+        if not math.isnan(self._value):
+            reach = self._value * middle
+            colour = roles.chalk if self._value >= 0 else roles.warning
+            painter.fillRect(QRectF(min(middle, middle + reach), 2, abs(reach), 4), colour)
+
+
+class Figure(QWidget):
+    """One measure: name, value now, value before."""
+
+    def __init__(self, name: str, help: str) -> None:
+        super().__init__()
+        self._name, self._now, self._was = name, "–", ""
+        self._stale = False
+        self.setToolTip(help)
+        self.setAccessibleName(name)
+        self.setFixedHeight(33)
+
+    def show_values(self, now: str, was: str, stale: bool = False) -> None:
+        if (now, was, stale) != (self._now, self._was, self._stale):
+            self._now, self._was, self._stale = now, was, stale
+            self.setAccessibleDescription(f"{now}, was {was}")
+            self.update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        box = QRectF(self.rect())
+        painter.setFont(font(8.5))
+        painter.setPen(roles.muted)
+        painter.drawText(box.adjusted(0, 1, 0, 0), Qt.AlignmentFlag.AlignLeft, self._name)
+        painter.setFont(font(9.5, bold=not self._stale))
+        painter.setPen(roles.muted if self._stale else roles.chalk)
+        painter.drawText(box, Qt.AlignmentFlag.AlignRight, self._now)
+        if self._was:
+            painter.setFont(font(8))
+            painter.setPen(roles.muted)
+            painter.drawText(box.adjusted(0, 16, 0, 0), Qt.AlignmentFlag.AlignRight, f"was {self._was}")
+
+
+class Chips(QWidget):
+    """A row of small switches that comes and goes with what there is: `chosen` gives the place of one, or None."""
+
+    chosen = Signal(object)
+    add_asked = Signal()
+    menu_asked = Signal(object, QPoint)
+
+    def __init__(self, name: str, add: str, help: str) -> None:
+        super().__init__()
+        self._row = QHBoxLayout(self)
+        self._row.setContentsMargins(0, 0, 0, 0)
+        self._row.setSpacing(4)
+        self.label = Label(name)
+        self.label.setObjectName("muted")
+        self.add = QPushButton(add)
+        self.add.setObjectName("small")
+        self.add.setToolTip(help)
+        self.add.clicked.connect(self.add_asked)
+        self._row.addWidget(self.label)
+        self._row.addStretch(1)
+        self._row.addWidget(self.add)
+        self.chips: dict[Any, Toggle] = {}
+        self._shown: list[tuple[Any, str, str]] = []
+
+    def show_chips(self, wanted: list[tuple[Any, str, str]], on: Any) -> None:
+        """Keys, letters and tooltips of the switches; `on` is the key of the one that is on."""
+        if wanted != self._shown:
+            for chip in self.chips.values():
+                chip.hide()
+                chip.deleteLater()
+            self.chips = {}
+            for place, (key, letter, help) in enumerate(wanted):
+                chip = self.chips[key] = Toggle(letter, help.split("\n")[0], help)
+                chip.setMinimumWidth(22)
+                chip.clicked.connect(lambda checked, key=key: self.chosen.emit(key if checked else None))
+                chip.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                chip.customContextMenuRequested.connect(
+                    lambda place, key=key, chip=chip: self.menu_asked.emit(key, chip.mapToGlobal(place))
+                )
+                self._row.insertWidget(2 + place, chip)
+            self._shown = list(wanted)
+        for key, chip in self.chips.items():
+            chip.setChecked(key == on)
+
+
+class ListenPanel(QFrame):
+    """Chooses what is heard; `chosen` gives a Listening. `keep_asked` and `reference_asked` are wishes for more."""
+
+    chosen = Signal(object)
+    keep_asked = Signal()
+    reference_asked = Signal()
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setObjectName("panel")
+        self.setFixedWidth(232)
+        self._what = "processed"
+        self._only: Component | None = None
+        self.version: int | None = None
+        self.reference: int | None = None
+        self.loudness: dict[str, float | None] = {}
+        self.choices = {}
+        title = Label("Listen")
+        title.setObjectName("title")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(14, 10, 14, 10)
+        layout.setSpacing(5)
+        layout.addWidget(title)
+        for what, word, key, help in _CHOICES:
+            button = Choice(word, key, help)
+            button.clicked.connect(lambda on, what=what: self.choose(what))
+            self.choices[what] = button
+            layout.addWidget(button)
+        self.choices["processed"].setChecked(True)
+        self.raised = ValueField(_RAISED, "Difference")
+        self.raised.hide()
+        self.raised.moved.connect(lambda value, token: self._say())
+        layout.addWidget(self.raised)
+        self.versions = Chips("Versions", "Keep", "Keep the state now as a version (key V)")
+        self.references = Chips("References", "+", "A finished recording to compare with")
+        self.versions.chosen.connect(self.choose_version)
+        self.references.chosen.connect(self.choose_reference)
+        self.versions.add_asked.connect(self.keep_asked)
+        self.references.add_asked.connect(self.reference_asked)
+        layout.addWidget(self.versions)
+        layout.addWidget(self.references)
+        self.match = Toggle(
+            "Level-matched",
+            "Level match",
+            "Turn all that can be switched to down to the quietest of it, by integrated loudness of the loop, or of the "
+            "whole file without one (key M)",
+        )
+        self.match.setChecked(True)
+        self.match.clicked.connect(self._say)
+        self.match_gain = Label("–")
+        self.match_gain.setAccessibleName("Level match gain")
+        row = QHBoxLayout()
+        row.addWidget(self.match)
+        row.addStretch()
+        row.addWidget(self.match_gain)
+        layout.addSpacing(3)
+        layout.addLayout(row)
+        only = QHBoxLayout()
+        only.setSpacing(6)
+        label = Label("Only")
+        label.setObjectName("muted")
+        only.addWidget(label)
+        only.addStretch()
+        self.only = {}
+        for name, letter in LETTERS.items():
+            more = {"mid": ": what is left in mono", "side": ": what cancels in mono"}.get(name, "")
+            toggle = Toggle(
+                letter,
+                f"{NAMES[name]} alone",
+                f"Hear {NAMES[name]} alone, centred in both ears{more} (Shift+{letter})",
+            )
+            toggle.set_colour(roles.component(name))
+            toggle.clicked.connect(lambda on, name=name: self.choose_only(name if on else None))
+            self.only[name] = toggle
+            only.addWidget(toggle)
+        layout.addLayout(only)
+        self.scope = Scope()
+        layout.addWidget(self.scope, 1)
+        self.correlation = Figure(
+            "Correlation", "Of left and right, over the last 0.4 s, now and unprocessed"
+        )
+        self.bar = Bar()
+        self.momentary = Figure("Momentary", "Loudness over the last 0.4 s, processed and unprocessed")
+        self.figures = {
+            "integrated": Figure("Integrated", "Integrated loudness of the whole file (ITU-R BS.1770)"),
+            "true_peak": Figure("True peak", "Greatest level between samples of the whole file"),
+            "side_to_mid": Figure("Side to Mid", "Level of Side against Mid over the whole file (RMS)"),
+            "mono_loss": Figure("Mono loss", "Power lost when the result is folded to mono"),
+        }
+        layout.addWidget(self.correlation)
+        layout.addWidget(self.bar)
+        layout.addWidget(self.momentary)
+        for shown in self.figures.values():
+            layout.addWidget(shown)
+        self.state = Label("")
+        self.state.setObjectName("muted")
+        layout.addWidget(self.state)
+
+    @property
+    def heard(self) -> str:
+        """The key of what is heard: processed, unprocessed, difference, version 1, reference 0 and so on."""
+        if self._what == "processed" and self.version is not None:
+            return f"version {self.version}"
+        if self._what == "reference":
+            return f"reference {self.reference}"
+        return self._what
+
+    @property
+    def listening(self) -> Listening:
+        """What is chosen, with the gains that match the levels."""
+        gains = self._gains()
+        result = "processed" if self.version is None else f"version {self.version}"
+        return Listening(
+            self._what,  # type: ignore[arg-type]
+            self._only,
+            gains.get(result, 0.0),
+            gains.get("unprocessed", 0.0),
+            gains.get(f"reference {self.reference}", 0.0),
+            float(self.raised.value),
+        )
+
+    def _gains(self) -> dict[str, float]:
+        return matched_db(self.loudness) if self.match.isChecked() else {}
+
+    def show_loudness(self, loudness: dict[str, float | None]) -> None:
+        """Integrated loudness of all that can be switched to, by key, as far as it is known."""
+        if loudness != self.loudness:
+            self.loudness = dict(loudness)
+            self._say()
+
+    def show_session(self, session: Session | None) -> None:
+        """The versions and references that there are."""
+        versions = () if session is None else session.versions
+        references = () if session is None else session.references
+        if self.version is not None and self.version not in [v.number for v in versions]:
+            self.version = None
+        if self.reference is not None and self.reference >= len(references):
+            self.choose("processed")
+        self.versions.show_chips(
+            [
+                (
+                    v.number,
+                    str(v.number),
+                    f"{v.name}{f': {v.note}' if v.note else ''}\nHear it (Alt+{v.number})",
+                )
+                for v in versions
+            ],
+            self.version if self._what == "processed" else None,
+        )
+        self.references.show_chips(
+            [
+                (k, chr(ord("a") + k), f"{reference.name}\nHear this reference (R goes round)")
+                for k, reference in enumerate(references)
+            ],
+            self.reference if self._what == "reference" else None,
+        )
+
+    def choose(self, what: str) -> None:
+        """Hear processed (the state now), unprocessed or difference."""
+        self._what = what
+        self.version = self.reference = None
+        self._show_choice()
+        self._say()
+
+    def choose_version(self, number: int | None) -> None:
+        """Hear a version; None, or the one that is heard: the state now."""
+        same = number == self.version and self._what == "processed"
+        self._what, self.version, self.reference = "processed", None if same else number, None
+        self._show_choice()
+        self._say()
+
+    def choose_reference(self, place: int | None) -> None:
+        """Hear a reference; None: the state now."""
+        if place is None:
+            self.choose("processed")
+            return
+        self._what, self.version, self.reference = "reference", None, place
+        self._show_choice()
+        self._say()
+
+    def next_reference(self) -> None:
+        """Hear the next reference, after the last one the state now."""
+        count = len(self.references.chips)
+        place = 0 if self.reference is None else self.reference + 1
+        self.choose_reference(place if place < count else None)
+
+    def _show_choice(self) -> None:
+        for what, button in self.choices.items():
+            button.setAutoExclusive(False)
+            button.setChecked(what == self._what and self.version is None)
+            button.setAutoExclusive(True)
+        for key, chip in self.versions.chips.items():
+            chip.setChecked(key == self.version)
+        for key, chip in self.references.chips.items():
+            chip.setChecked(key == self.reference)
+        self.raised.setVisible(self._what == "difference")
+
+    def choose_only(self, name: Component | None) -> None:
+        """Hear one component alone, or all (None)."""
+        self._only = name
+        for key, button in self.only.items():
+            button.setChecked(key == name)
+        self._say()
+
+    def toggle_only(self, name: Component) -> None:
+        self.choose_only(None if self._only == name else name)
+
+    def toggle_match(self) -> None:
+        self.match.setChecked(not self.match.isChecked())
+        self._say()
+
+    def _say(self) -> None:
+        gains = self._gains()
+        for what in ("processed", "unprocessed"):
+            gain = gains.get(what, 0.0)
+            self.choices[what].show_detail(figure(gain, "dB", 2) if abs(gain) >= 0.005 else "")
+        if not self.match.isChecked():
+            text = "off"
+        elif self.heard not in self.loudness and self._what != "difference":
+            text = "measuring…"
+        else:
+            listening = self.listening
+            text = figure(
+                {
+                    "unprocessed": listening.unprocessed_db,
+                    "reference": listening.reference_db,
+                }.get(self._what, listening.processed_db),
+                "dB",
+                2,
+            )
+        self.match_gain.setText(text)
+        self.chosen.emit(self.listening)
+
+    def show_measured(self, before: dict | None, after: dict | None, stale: bool) -> None:
+        """Figures of the whole file; while a new measurement runs the old ones stay, muted."""
+        before, after = before or {}, after or {}
+        for name, key, unit in (
+            ("integrated", "integrated_lufs", "LUFS"),
+            ("true_peak", "true_peak_dbtp", "dBTP"),
+            ("side_to_mid", "side_to_mid_db", "dB"),
+            ("mono_loss", "mono_loss_db", "dB"),
+        ):
+            self.figures[name].show_values(
+                figure(after.get(key), unit), figure(before.get(key), "") if before else "", stale
+            )
+
+    def forget(self) -> None:
+        """Another recording: nothing is known of it yet."""
+        self.loudness = {}
+        self._what, self.version, self.reference = "processed", None, None
+        self._show_choice()
+        self.show_measured(None, None, stale=True)
+        self._say()
+
+    def show_live(self, status) -> None:
+        """Figures of what plays."""
+        now, was = (float(v) for v in status["correlation"])
+        self.correlation.show_values(
+            figure(now, "", 2, sign=True), figure(was, "", 2, sign=True) if was == was else ""
+        )
+        self.bar.show_value(now)
+        now, was = (float(v) for v in status["momentary"])
+        quiet = now < -100
+        self.momentary.show_values("–" if quiet else figure(now, "LUFS"), "" if quiet else figure(was, ""))
+        self.scope.show_samples(status["scope"])

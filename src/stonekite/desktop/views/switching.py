@@ -1,0 +1,290 @@
+"""Versions and references: kept, switched to, and matched in level."""
+
+from pathlib import Path
+
+import msgspec
+from PySide6.QtCore import QObject, QPoint, Signal
+from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
+
+from stonekite.desktop.links.comparing import Comparing, Range, subjects_of
+from stonekite.desktop.links.workers import Workers
+from stonekite.desktop.model.document import STEM, Document, session_of
+from stonekite.desktop.views.listen_panel import ListenPanel
+from stonekite.engine.listen import Listening, matched_db
+from stonekite.engine.subjects import Subject
+from stonekite.files.audio import READABLE, AudioError
+from stonekite.processes.jobs import Analysed
+from stonekite.session import edits
+from stonekite.session.types import REFERENCES, Loop, Reference, Source, Strip
+from stonekite.words import clock, parsed_range
+
+_VIEW = "view "
+
+
+class Switching(QObject):
+    """Knows what is heard, and how loud all of it is. `said` has words, `measured` says that figures came."""
+
+    said = Signal(str)
+    measured = Signal()
+
+    def __init__(self, window: QWidget, document: Document, listen: ListenPanel, workers: Workers) -> None:
+        super().__init__(window)
+        self._window, self._document, self._listen = window, document, listen
+        self.comparing = Comparing(workers, self)
+        self.range: Range = "loop"
+        self.selection: Loop | None = None
+        self.viewing = False
+        self.whole_switch = False
+        self._analysed: Analysed | None = None
+        self.comparing.changed.connect(self._changed)
+        self.comparing.failed.connect(self.said)
+        listen.keep_asked.connect(self.keep)
+        listen.reference_asked.connect(self.ask_reference)
+        listen.versions.menu_asked.connect(self._version_menu)
+        listen.references.menu_asked.connect(self._reference_menu)
+
+    # What is heard
+
+    def strip(self, now: Strip) -> Strip:
+        """What plays as the result: a version, or the state now as it is auditioned."""
+        number = self._listen.version
+        version = self._document.session.version(number) if number is not None else None
+        return now if version is None else version.strip
+
+    def beside(self, now: Strip) -> tuple[Strip, ...]:
+        """All that may be switched to, so that it is in time."""
+        versions = self._document.session.versions
+        return (now, *(version.strip for version in versions)) if versions else ()
+
+    def referred(self) -> tuple[Source | None, int, int]:
+        """The reference that is chosen, and its range in frames."""
+        place = self._listen.reference
+        if place is None or place >= len(self._document.session.references):
+            return None, 0, 0
+        return self.reference_frames(place)
+
+    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Strip, Listening]:
+        """Settings and gains to hear a subject with, whatever the listen panel shows; all of `loudness` matched."""
+        gains = matched_db(loudness)
+        kind, _, number = key.partition(" ")
+        strip = self._document.strip
+        if kind == "version":
+            version = self._document.session.version(int(number))
+            assert version is not None
+            strip = version.strip
+        what = kind if kind in ("unprocessed", "reference") else "processed"
+        gain = gains.get(key, 0.0)
+        return strip, Listening(what, None, gain, gain, gain)  # type: ignore[arg-type]
+
+    def reference_frames(self, place: int) -> tuple[Source, int, int]:
+        """A reference and its range in frames."""
+        reference = self._document.session.references[place]
+        rate, loop = reference.source.rate, reference.loop
+        if loop is None:
+            return reference.source, 0, reference.source.frames
+        return (
+            reference.source,
+            int(loop.start_s * rate),
+            min(reference.source.frames, int(loop.end_s * rate)),
+        )
+
+    def loudness(self) -> dict[str, float | None]:
+        """Integrated loudness of all that can be heard, as far as it is known."""
+        return dict(self._listen.loudness)
+
+    # What is measured
+
+    def show_analysed(self, analysed: Analysed | None) -> None:
+        """Figures of the whole file, before and after, as they were measured for all other pictures."""
+        self._analysed = analysed
+        self._changed()
+
+    def view_range(self) -> Loop | None:
+        """The range that the comparison is of; None for all of it."""
+        if self.range == "whole":
+            return None
+        return self._document.session.loop if self.range == "loop" else self.selection
+
+    def refresh(self) -> None:
+        """Have measured what is wanted now."""
+        if not self._document.is_open:
+            return
+        session = self._document.session
+        self._listen.show_session(session)
+        if session.loop is not None:
+            self.selection = session.loop
+        subjects: dict[str, Subject] = {}
+        if session.loop is not None or session.versions or session.references or self.whole_switch:
+            subjects |= subjects_of(session, session.loop, everything=False)
+        if self.viewing:
+            wanted = subjects_of(session, self.view_range(), everything=True)
+            subjects |= {_VIEW + key: subject for key, subject in wanted.items()}
+            before, after = (self.comparing.measures(_VIEW + key) for key in ("unprocessed", "processed"))
+            if before is not None and after is not None:
+                subjects[_VIEW + "difference"] = self._difference(wanted["processed"])
+        self.comparing.show(subjects)
+
+    def _difference(self, subject: Subject) -> Subject:
+        """The result less the recording, level-matched as it is heard."""
+        loud = [
+            measures.integrated_lufs if measures is not None else None
+            for measures in (self.figures("processed"), self.figures("unprocessed"))
+        ]
+        gains = (0.0, 0.0)
+        if self._listen.match.isChecked() and loud[0] is not None and loud[1] is not None:
+            gains = (min(0.0, loud[1] - loud[0]), min(0.0, loud[0] - loud[1]))
+        return msgspec.structs.replace(subject, difference_db=gains)
+
+    def figures(self, key: str):
+        """Measures of a subject in the range of the comparison, if they are known."""
+        return self.comparing.measures(_VIEW + key)
+
+    def _changed(self) -> None:
+        loudness = {key: lufs for key, lufs in self.comparing.loudness().items() if not key.startswith(_VIEW)}
+        if self._document.is_open and self._document.session.loop is None and self._analysed is not None:
+            loudness.setdefault("processed", self._analysed.after.get("integrated_lufs"))
+            loudness.setdefault("unprocessed", self._analysed.before.get("integrated_lufs"))
+        self._listen.show_loudness(loudness)
+        if self.viewing and self.figures("difference") is None:
+            self.refresh()
+        self.measured.emit()
+
+    # Versions
+
+    def keep(self, note: str = "") -> None:
+        """Keep the state now as a version."""
+        if not self._document.is_open:
+            return
+        try:
+            session = edits.keep_version(self._document.session, STEM, note if isinstance(note, str) else "")
+        except ValueError as error:
+            self.said.emit(str(error))
+            return
+        before = {version.number for version in self._document.session.versions}
+        number = next(v.number for v in session.versions if v.number not in before)
+        self._document.edit(session, f"Version {number} kept")
+        self.said.emit(f"Kept as version {number}: Alt+{number} switches to it.")
+
+    def replace(self, number: int) -> None:
+        """Keep the state now in place of a version."""
+        old = self._document.session.version(number)
+        if old is not None:
+            session = edits.keep_version(self._document.session, STEM, old.note, number)
+            self._document.edit(session, f"Version {number} replaced")
+
+    def use(self, number: int) -> None:
+        """Make a version the state now."""
+        self._listen.choose("processed")
+        session = edits.use_version(self._document.session, STEM, number)
+        self._document.edit(session, f"Back to version {number}")
+
+    def take(self, number: int, stage: int) -> None:
+        """Take a single stage over from a version."""
+        session = edits.take_stage(self._document.session, STEM, number, stage)
+        self._document.edit(session, f"Stage taken over from version {number}")
+
+    def remove(self, number: int) -> None:
+        self._document.edit(edits.remove_version(self._document.session, number), f"Version {number} removed")
+
+    def set_note(self, number: int, note: str) -> None:
+        """Say what a version is."""
+        versions = tuple(
+            msgspec.structs.replace(version, note=note[:400]) if version.number == number else version
+            for version in self._document.session.versions
+        )
+        session = msgspec.structs.replace(self._document.session, versions=versions)
+        self._document.edit(session, f"Note of version {number}")
+
+    def ask_note(self, number: int) -> QInputDialog | None:
+        """Ask for a note (modal to the window, not blocking)."""
+        version = self._document.session.version(number)
+        if version is None:
+            return None
+        return self._ask(
+            f"Version {number}", "What is it?", version.note, lambda text: self.set_note(number, text)
+        )
+
+    def _ask(self, title: str, words: str, text: str, then) -> QInputDialog:
+        dialog = QInputDialog(self._window)
+        dialog.setWindowTitle(title)
+        dialog.setLabelText(words)
+        dialog.setTextValue(text)
+        dialog.textValueSelected.connect(then)
+        dialog.open()
+        return dialog
+
+    def _version_menu(self, number: int, place: QPoint) -> None:
+        menu = self.menu = QMenu(self._window)
+        menu.addAction("Make it the state now", lambda: self.use(number))
+        menu.addAction("Replace it by the state now", lambda: self.replace(number))
+        menu.addAction("Note…", lambda: self.ask_note(number))
+        menu.addSeparator()
+        menu.addAction("Remove it", lambda: self.remove(number))
+        menu.popup(place)
+
+    # References
+
+    def ask_reference(self) -> None:
+        """Choose files to compare with."""
+        if not self._document.is_open:
+            return
+        pattern = f"Audio ({' '.join('*' + s for s in READABLE)})"
+        names, _ = QFileDialog.getOpenFileNames(self._window, "References", "", pattern)
+        for name in names:
+            self.add_reference(Path(name))
+
+    def add_reference(self, path: Path) -> None:
+        """Put a finished recording into the switch."""
+        session = self._document.session
+        if len(session.references) >= REFERENCES:
+            self.said.emit(f"There are {REFERENCES} references already: remove one.")
+            return
+        try:
+            source = session_of(path)[0].stems[0].source
+        except AudioError as error:
+            self.said.emit(str(error))
+            return
+        reference = Reference(name=path.stem[:200], source=source)
+        added = msgspec.structs.replace(session, references=(*session.references, reference))
+        self._document.edit(added, f"Reference “{reference.name}” added")
+
+    def set_reference_range(self, place: int, text: str) -> None:
+        """Loop a reference in a range that is typed; nothing: all of it."""
+        try:
+            span = parsed_range(text)
+        except ValueError as error:
+            self.said.emit(str(error))
+            return
+        references = list(self._document.session.references)
+        references[place] = msgspec.structs.replace(
+            references[place], loop=span and Loop(start_s=span[0], end_s=span[1])
+        )
+        session = msgspec.structs.replace(self._document.session, references=tuple(references))
+        self._document.edit(session, f"Range of reference “{references[place].name}”")
+
+    def remove_reference(self, place: int) -> None:
+        references = list(self._document.session.references)
+        name = references.pop(place).name
+        session = msgspec.structs.replace(self._document.session, references=tuple(references))
+        self._document.edit(session, f"Reference “{name}” removed")
+
+    def _reference_menu(self, place: int, where: QPoint) -> None:
+        reference = self._document.session.references[place]
+        loop = reference.loop
+        text = "" if loop is None else f"{clock(loop.start_s)} – {clock(loop.end_s)}"
+        menu = self.menu = QMenu(self._window)
+        menu.addAction(
+            "Range…",
+            lambda: self._ask(
+                reference.name,
+                "Loop from – to, such as 0:10 – 0:30; nothing: all of it",
+                text,
+                lambda typed: self.set_reference_range(place, typed),
+            ),
+        )
+        menu.addAction("Remove it", lambda: self.remove_reference(place))
+        menu.popup(where)
+
+    def close(self) -> None:
+        """End the worker."""
+        self.comparing.close()

@@ -1,0 +1,1 @@
+"""The playing process: engine and output. No widgets."""

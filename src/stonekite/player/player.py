@@ -1,0 +1,385 @@
+"""The player: a process of its own that renders sound and feeds the output.
+
+Started by the window as `python -m stonekite.player.player DESCRIPTOR`, where DESCRIPTOR is the shared
+status block. It ends when its standard input does.
+"""
+
+import contextlib
+import gc
+import math
+import os
+import queue
+import signal
+import sys
+import threading
+import time
+from collections import deque
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
+
+from stonekite import __version__
+from stonekite.engine.live import Live
+from stonekite.engine.playback import Playback
+from stonekite.engine.render import open_source
+from stonekite.engine.strip import GLIDE_S, SWITCH_S
+from stonekite.engine.warm import warm_kernels
+from stonekite.files.audio import AudioError
+from stonekite.files.resampled import at_rate
+from stonekite.player import protocol, realtime
+from stonekite.player.outputs import (
+    MOST_AHEAD_S,
+    DeviceOutput,
+    Output,
+    SimulatedOutput,
+    best_output,
+    device_identity,
+    server_answers,
+)
+from stonekite.player.protocol import AHEAD_S, Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.processes.framing import read_frame, write_frame
+from stonekite.session.types import Strip
+
+BLOCK = 512
+LOOK_S = 1 / 30
+PAUSE_S, IDLE_S = 0.003, 0.03
+"""Between looks at what is to be done: with a recording, and without one."""
+DEVICE_CHECK_S = 1.0
+CALL_S = 0.25
+"""So often is looked whether the server behind a device is there."""
+RENEW_S = 2.0
+"""A device that went away is not tried again for so long."""
+FURTHER_S, CALM_S = 0.06, 20.0
+"""So much further ahead after sound has run out, and so long without that until half of it is taken back."""
+AHEAD_FRAMES = 32768
+"""Fetched from the file at once."""
+
+
+class Player:
+    """Carries out commands and keeps the output filled."""
+
+    def __init__(self, status: Status, send) -> None:
+        self._status = status
+        self._send = send
+        self._playback: Playback | None = None
+        self._live: Live | None = None
+        # Without a server to speak to Qt's library is not even started: it would not see one that comes later.
+        self._bare = not server_answers()
+        self._output: Output = SimulatedOutput(48_000) if self._bare else best_output(48_000)
+        self._no_devices = False
+        self._lost: list[Output] = []
+        self._lost_at = self._asked_at = -math.inf
+        self._ran_out = (0, -math.inf)
+        self._called = 0.0
+        self._beat = 0
+        self._places: deque[tuple[int, int, bool]] = deque()
+        self._written = 0
+        self._busy = 0.0
+        self._load = 0.0
+        self._updates = 0
+        self._obeyed = 0
+        self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings")
+        self._looked = self._checked = time.monotonic()
+        self._tell_output()
+
+    @property
+    def busy(self) -> bool:
+        """Whether there is something to play."""
+        return self._playback is not None
+
+    def obey(self, command: Command) -> None:
+        """Carry out one command. A recording that turns out to be damaged is said; playing stops, the player does not."""
+        try:
+            self._obey(command)
+        except AudioError as error:
+            self._stop(error)
+        self._obeyed += 1
+
+    def _stop(self, error: AudioError) -> None:
+        self._send(Fault(str(error)))
+        if self._playback is not None:
+            self._playback.stop()
+
+    def _obey(self, command: Command) -> None:
+        playback = self._playback
+        if isinstance(command, protocol.Load):
+            self._load_source(command)
+        elif isinstance(command, protocol.Disturb):
+            self._disturb(command)
+        elif playback is None:
+            return
+        elif isinstance(command, protocol.Update):
+            if command.listening is not None:
+                playback.listen(command.listening)
+            glide_s = GLIDE_S if command.listening is None else SWITCH_S
+            strips = (command.strip, *command.beside) if command.beside else ()
+            playback.update(command.strip, strips, glide_s)
+            self._updates += 1
+        elif isinstance(command, protocol.Refer):
+            self._refer(command, playback)
+        elif isinstance(command, protocol.Listen):
+            playback.listen(command.listening)
+        elif isinstance(command, protocol.Play):
+            playback.play()
+        elif isinstance(command, protocol.Pause):
+            playback.pause()
+        elif isinstance(command, protocol.Seek):
+            playback.seek(command.frame)
+        elif isinstance(command, protocol.SetLoop):
+            playback.loop = (command.start, command.end) if command.end > command.start else None
+        elif isinstance(command, protocol.Watch):
+            playback.watched = command.stage
+            if self._live is not None:
+                self._live.smooth(command.parts)
+
+    def _load_source(self, command: protocol.Load) -> None:
+        if self._playback is not None:
+            self._playback.close()
+            self._playback = None
+        source = command.source
+        try:
+            reader = open_source(source, AHEAD_FRAMES)
+        except AudioError as error:
+            self._send(Fault(str(error)))
+            return
+        self._live = Live(reader.facts.rate)
+        self._playback = Playback(reader, command.strip, command.listening, self._live, self._helper)
+        self._places.clear()
+        without = self._no_devices or self._bare or self._lost
+        self._use(SimulatedOutput(reader.facts.rate) if without else best_output(reader.facts.rate))
+        self._send(Ready())
+
+    def _refer(self, command: protocol.Refer, playback: Playback) -> None:
+        if command.source is None:
+            playback.refer(None)
+            return
+        try:
+            reader = at_rate(open_source(command.source, AHEAD_FRAMES), playback.rate)
+        except AudioError as error:
+            self._send(Fault(str(error)))
+            return
+        other = Playback(reader, Strip())
+        scale = playback.rate / command.source.rate
+        span = int(command.start * scale), int(command.end * scale)
+        other.loop = span if span[1] > span[0] else (0, other.frames)
+        other.position = other.loop[0]
+        playback.refer(other)
+
+    def _disturb(self, command: protocol.Disturb) -> None:
+        output = self._output
+        if command.what == "return":
+            self._no_devices = False
+        elif command.what == "vanish":
+            self._no_devices = True
+            output.close()
+            self._use(SimulatedOutput(self._rate()))
+        elif isinstance(output, SimulatedOutput):
+            if command.what == "stall":
+                output.stall(command.value)
+            elif command.what == "record":
+                output.record(Path(command.path)) if command.path else output.close()
+            else:
+                output.rate = int(command.value)
+                self._tell_output()
+
+    def _rate(self) -> int:
+        return self._playback.rate if self._playback is not None else 48_000
+
+    def _use(self, output: Output) -> None:
+        if output is not self._output:
+            self._output.close()
+        self._output = output
+        self._written = 0
+        self._places.clear()
+        self._tell_output()
+
+    def _tell_output(self) -> None:
+        self._send(OutputIs(self._output.name, self._output.simulated, self._output.rate))
+
+    def step(self) -> bool:
+        """Fill the output as far as there is room and publish figures; False if there was nothing to do."""
+        now = time.monotonic()
+        worked = False
+        playback = self._playback
+        self._check_device(now)
+        if playback is not None:
+            while self._output.room() >= BLOCK:
+                begin = time.perf_counter()
+                self._places.append((self._written, playback.heard_position, playback.playing))
+                try:
+                    block = playback.read(BLOCK)
+                except AudioError as error:
+                    self._stop(error)
+                    block = np.zeros((2, BLOCK))
+                self._busy += time.perf_counter() - begin
+                self._output.write(block)
+                self._output.starving = playback.playing
+                self._written += BLOCK
+                worked = True
+        if now - self._looked >= LOOK_S:
+            self._publish(now)
+        return worked
+
+    def _check_device(self, now: float) -> None:
+        """Fall back when the device is gone, and have this process replaced when there is one again.
+
+        After a sound server has gone Qt's library cannot be used any more in this process: not to close the device,
+        which would wait for the server, nor to open another one, which would end the process.
+        """
+        self._adapt(now)
+        if self._output.gone or self._unanswered(now):
+            self._lost.append(self._output)  # kept, since letting go of it closes it
+            self._lost_at = now
+            self._output = SimulatedOutput(self._rate())
+            self._written = 0
+            self._places.clear()
+            self._tell_output()
+        if now - self._checked < DEVICE_CHECK_S:
+            return
+        self._checked = now
+        if self._lost or self._bare:
+            if (
+                not self._no_devices
+                and now - max(self._lost_at, self._asked_at) > RENEW_S
+                and server_answers()
+            ):
+                self._asked_at = now
+                self._send(Renew())
+            return
+        identity = None if self._no_devices else device_identity()
+        current = getattr(self._output, "identity", None)
+        if identity != current:
+            self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
+
+    def _unanswered(self, now: float) -> bool:
+        """Whether the server behind a device has gone or stopped: sooner known than that it takes nothing any more."""
+        if not isinstance(self._output, DeviceOutput) or now - self._called < CALL_S:
+            return False
+        self._called = now
+        return not server_answers()
+
+    def _adapt(self, now: float) -> None:
+        """Work further ahead after sound has run out, and come back when it has not for a while."""
+        output = self._output
+        count, since = self._ran_out
+        if output.underruns > count:
+            output.ahead_s = min(MOST_AHEAD_S, output.ahead_s + FURTHER_S)
+            self._ran_out = output.underruns, now
+        elif output.underruns < count:  # another output
+            self._ran_out = output.underruns, now
+        elif output.ahead_s > AHEAD_S and now - since > CALM_S:
+            output.ahead_s = max(AHEAD_S, output.ahead_s - FURTHER_S / 2)
+            self._ran_out = count, now
+
+    def _publish(self, now: float) -> None:
+        elapsed, self._looked = now - self._looked, now
+        self._load += 0.2 * (self._busy / elapsed - self._load)
+        self._busy = 0.0
+        playback, live = self._playback, self._live
+        self._beat += 1
+        if playback is None or live is None:
+            self._status.write(beat=self._beat, obeyed=self._obeyed)
+            return
+        queued = self._output.queued()
+        heard = self._written - queued
+        while len(self._places) > 1 and self._places[1][0] <= heard:
+            self._places.popleft()
+        position, playing = playback.heard_position, playback.playing
+        if self._places:
+            written, place, was_playing = self._places[0]
+            playing = was_playing or playback.playing
+            position = place + (max(0, heard - written) if was_playing else 0)
+        if not playback.playing:
+            live.fade()
+        scope = np.zeros((2, protocol.SCOPE), dtype=np.float32)
+        points = live.scope()
+        scope[:, : points.shape[1]] = points
+        peak_in, reduction = live.take_reduction()
+        band_levels, band_gains = live.take_bands()
+        self._status.write(
+            beat=self._beat,
+            obeyed=self._obeyed,
+            ceiling=live.take_ceiling(),
+            band_levels=band_levels,
+            band_gains=band_gains,
+            peak_in=peak_in,
+            reduction=reduction,
+            playing=int(playing),
+            underruns=self._output.underruns,
+            position=min(position, playback.frames) / playback.rate,
+            queued_s=queued / playback.rate,
+            ahead_s=self._output.ahead_s,
+            load=self._load,
+            updates=self._updates,
+            momentary=live.momentary(),
+            correlation=live.correlation(),
+            leg_levels=live.leg_levels_db(),
+            spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
+            scope=scope,
+        )
+
+
+def warm() -> None:
+    """Load or compile every kernel, so that the first sound does not wait for it."""
+    warm_kernels()
+    live = Live(48_000)
+    silence = np.zeros((2, 600))
+    live.hear(silence, silence, silence, silence)
+    live.look_at_spectra()
+    live.momentary()
+
+
+def _only_serious(kind: QtMsgType, context: object, text: str) -> None:
+    """Qt's multimedia part talks about every library it does not find; a missing device is told in the window."""
+    if kind in (QtMsgType.QtCriticalMsg, QtMsgType.QtFatalMsg):
+        print(text, file=sys.stderr)
+
+
+def main() -> None:
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
+    qInstallMessageHandler(_only_serious)
+    status = Status(int(sys.argv[1]))
+    out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")
+    os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
+    with contextlib.suppress(OSError):
+        os.nice(-10)  # where it is allowed: sound before pictures
+    application = QCoreApplication(sys.argv[:1])
+    commands: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
+    incoming = sys.stdin.buffer
+
+    def listen() -> None:
+        while (command := read_frame(incoming, Command)) is not None:
+            commands.put(command)
+        commands.put(None)
+
+    def send(event: Event) -> None:
+        with contextlib.suppress(OSError):
+            write_frame(out, event)
+
+    threading.Thread(target=listen, daemon=True).start()
+    warm()
+    # Settings are built in a thread beside the sound, which must not wait for it: not even a little at each of the
+    # hundred kernels of a block.
+    sys.setswitchinterval(0.00005)
+    player = Player(status, send)
+    send(Warm(realtime.ask(), __version__))
+    # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.
+    gc.collect()
+    gc.freeze()
+    gc.disable()
+    while True:
+        try:
+            while (command := commands.get_nowait()) is not None:
+                player.obey(command)
+            return
+        except queue.Empty:
+            pass
+        application.processEvents()
+        if not player.step():
+            time.sleep(PAUSE_S if player.busy else IDLE_S)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,175 @@
+"""What the window and the player say to each other.
+
+Commands go through the player's standard input, events come through its standard output, both framed
+msgpack; what changes all the time (position, meters, spectra) stands in shared memory.
+"""
+
+import mmap
+from typing import Literal
+
+import msgspec
+import numpy as np
+
+from stonekite.engine.listen import Listening
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.measure.spectrum import BANDS
+from stonekite.session.types import Source, Strip
+from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
+
+SCOPE = 384
+AHEAD_S = 0.07
+"""How far ahead of the ears sound is rendered at first."""
+
+
+class Load(msgspec.Struct, tag=True):
+    """Play another recording; playing stops."""
+
+    source: Source
+    strip: Strip
+    listening: Listening
+
+
+class Update(msgspec.Struct, tag=True):
+    """Hear other settings, in time with those that may be switched to, which stand `beside`. With `listening` it is
+    another version, with its gains: then it goes over fast."""
+
+    strip: Strip
+    beside: tuple[Strip, ...] = ()
+    listening: Listening | None = None
+
+
+class Refer(msgspec.Struct, tag=True):
+    """Get another recording ready to be listened to, looping in these frames of its own; None for none."""
+
+    source: Source | None
+    start: int = 0
+    end: int = 0
+
+
+class Listen(msgspec.Struct, tag=True):
+    listening: Listening
+
+
+class Play(msgspec.Struct, tag=True):
+    pass
+
+
+class Pause(msgspec.Struct, tag=True):
+    pass
+
+
+class Seek(msgspec.Struct, tag=True):
+    frame: int
+
+
+class SetLoop(msgspec.Struct, tag=True):
+    """Repeat these frames; equal ends: no loop."""
+
+    start: int
+    end: int
+
+
+class Watch(msgspec.Struct, tag=True):
+    """Take spectra before and after this stage, -1: at the end of the legs; in bands of an octave over `parts`."""
+
+    stage: int
+    parts: int = DEFAULT_SMOOTHING
+
+
+class Disturb(msgspec.Struct, tag=True):
+    """For tests: make the simulated output stall for a time, change its rate, vanish, come back, or record."""
+
+    what: Literal["stall", "rate", "vanish", "return", "record"]
+    value: float = 0.0
+    path: str = ""
+
+
+Command = Load | Update | Refer | Listen | Play | Pause | Seek | SetLoop | Watch | Disturb
+
+
+class OutputIs(msgspec.Struct, tag=True):
+    """Where the sound goes now; `simulated` if there is no device."""
+
+    name: str
+    simulated: bool
+    rate: int
+
+
+class Ready(msgspec.Struct, tag=True):
+    """The kernels are compiled and the recording is open."""
+
+
+class Fault(msgspec.Struct, tag=True):
+    """The recording cannot be played, and why."""
+
+    sentence: str
+
+
+class Warm(msgspec.Struct, tag=True):
+    """The process is there and waits; `realtime` if the system lets it play before everything else."""
+
+    realtime: bool
+    version: str
+
+
+class Renew(msgspec.Struct, tag=True):
+    """A device that was lost may be back: this process cannot use it any more, a fresh one can."""
+
+
+Event = OutputIs | Ready | Fault | Warm | Renew
+
+STATUS = np.dtype(
+    [
+        ("serial", "i8"),
+        ("playing", "i4"),
+        ("underruns", "i4"),
+        ("position", "f8"),
+        ("queued_s", "f8"),
+        ("ahead_s", "f8"),
+        ("beat", "i8"),
+        ("obeyed", "i8"),
+        ("load", "f8"),
+        ("updates", "i8"),
+        ("momentary", "f8", 2),
+        ("correlation", "f8", 2),
+        ("leg_levels", "f4", 4),
+        ("peak_in", "f4", 2),
+        ("reduction", "f4", 2),
+        ("ceiling", "f4"),
+        ("band_levels", "f4", (2, MOVING_BANDS)),
+        ("band_gains", "f4", (2, MOVING_BANDS)),
+        ("spectra", "f4", (4, BANDS)),
+        ("scope", "f4", (2, SCOPE)),
+        ("serial_end", "i8"),
+    ]
+)
+
+
+class Status:
+    """The shared block. One process writes, the other reads; both map the same file descriptor."""
+
+    SIZE = STATUS.itemsize
+
+    def __init__(self, descriptor: int) -> None:
+        self._map = mmap.mmap(descriptor, self.SIZE)
+        self._block = np.frombuffer(self._map, dtype=STATUS)[0:1]
+
+    def write(self, **values: object) -> None:
+        """Publish a complete set of values."""
+        block = self._block[0]
+        serial = int(block["serial"]) + 1
+        block["serial"] = serial
+        for name, value in values.items():
+            block[name] = value
+        block["serial_end"] = serial
+
+    def read(self) -> np.void:
+        """The latest complete set of values (a copy)."""
+        for _ in range(8):
+            # The writer begins with one and ends with the other: read the other way round, they are the same only if
+            # nothing was written meanwhile.
+            ended = int(self._block[0]["serial_end"])
+            copy = self._block[0].copy()
+            if int(self._block[0]["serial"]) == ended:
+                break
+        return copy

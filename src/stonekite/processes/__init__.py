@@ -1,0 +1,1 @@
+"""Other processes: framing, jobs, and the worker. No Qt."""

@@ -1,0 +1,139 @@
+"""What the window asks of a worker process, and what it answers."""
+
+from typing import Any
+
+import msgspec
+
+from stonekite.engine.export import Parts
+from stonekite.engine.subjects import Subject
+from stonekite.files.audio import Bits
+from stonekite.measure.measures import Measures
+from stonekite.measure.tones import Heard
+from stonekite.measure.verdicts import Findings
+from stonekite.session.types import Session, Source, Stem
+
+
+class Analyse(msgspec.Struct, tag=True):
+    """Measure a stem before and after its strip; overviews go into .npy files in `folder`."""
+
+    number: int
+    stem: Stem
+    folder: str
+
+
+class Export(msgspec.Struct, tag=True):
+    number: int
+    session: Session
+    path: str
+    bits: Bits
+    rate: int | None
+    parts: Parts
+    dither: bool
+
+
+class Separate(msgspec.Struct, tag=True):
+    """Write both sides of a source to two mono files in a folder."""
+
+    number: int
+    source: Source
+    folder: str
+
+
+class Cancel(msgspec.Struct, tag=True):
+    number: int
+
+
+class Progress(msgspec.Struct, tag=True):
+    number: int
+    done: float
+
+
+class Spectra(msgspec.Struct, tag=True):
+    """Find the long-term spectra of both legs before a stage and, if there is one, of a reference recording."""
+
+    number: int
+    stem: Stem
+    stage: int
+    reference: Source | None = None
+
+
+class FindTones(msgspec.Struct, tag=True):
+    """Find what a stage makes of two tones: of the test pair, or of the strongest ones around a frame."""
+
+    number: int
+    stem: Stem
+    stage: int
+    frame: int | None = None
+
+
+class TonesFound(msgspec.Struct, tag=True):
+    """What the stage makes of two tones."""
+
+    number: int
+    heard: Heard
+
+
+class Compare(msgspec.Struct, tag=True):
+    """Measure subjects; each is answered by a Compared as soon as it is known, at last comes Done."""
+
+    number: int
+    subjects: list[Subject]
+
+
+class Compared(msgspec.Struct, tag=True):
+    """Measures of a subject of that identity, or why there are none."""
+
+    number: int
+    identity: str
+    measures: Measures | None
+    fault: str = ""
+
+
+class Done(msgspec.Struct, tag=True):
+    number: int
+
+
+class Analysed(msgspec.Struct, tag=True):
+    """Figures with None for what is silent or does not exist, and the overview files.
+
+    `findings` are those of the recording as it arrived, `changes` the loudness in LU that each stage at work
+    adds, without the level that it gives back.
+    """
+
+    number: int
+    before: dict[str, Any]
+    after: dict[str, Any]
+    before_overview: str
+    after_overview: str
+    repaired: int
+    findings: Findings
+    changes: dict[int, float]
+
+
+class SpectraFound(msgspec.Struct, tag=True):
+    """Levels in dB (bands,) of the upper and the lower leg, of the recording and of the reference."""
+
+    number: int
+    legs: tuple[list[float], list[float]]
+    reference: tuple[list[float], list[float]] | None
+
+
+class Written(msgspec.Struct, tag=True):
+    number: int
+    paths: list[str]
+    overs: int
+    repaired: int
+    dithered: bool
+
+
+class Failed(msgspec.Struct, tag=True):
+    number: int
+    sentence: str
+
+
+class Cancelled(msgspec.Struct, tag=True):
+    number: int
+
+
+Request = Analyse | Export | Spectra | Separate | FindTones | Compare | Cancel
+Answer = Progress | Analysed | SpectraFound | TonesFound | Compared | Done | Written | Failed | Cancelled

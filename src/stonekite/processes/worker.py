@@ -1,0 +1,311 @@
+"""The worker process: measures and exports sessions, telling progress.
+
+`python -m stonekite.processes.worker` reads requests from standard input and writes answers to standard output as framed
+msgpack (stonekite.processes.jobs, stonekite.processes.framing). A new request ends the one that is running.
+"""
+
+import contextlib
+import math
+import os
+import queue
+import signal
+import sys
+import threading
+from collections.abc import Generator
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+import numpy as np
+
+from stonekite.engine import tones
+from stonekite.engine.chain import Chain
+from stonekite.engine.export import Exported, export
+from stonekite.engine.line import works
+from stonekite.engine.overview import Overview
+from stonekite.engine.render import open_source, rendered
+from stonekite.engine.subjects import measured_all
+from stonekite.files.audio import AudioError
+from stonekite.files.components import separate
+from stonekite.measure.loudness import Loudness
+from stonekite.measure.source_check import SourceCheck
+from stonekite.measure.spectrum import LongTermSpectrum
+from stonekite.measure.summary import Figures, Summary, plain
+from stonekite.measure.tones import Heard
+from stonekite.measure.verdicts import Findings
+from stonekite.processes.framing import read_frame, write_frame
+from stonekite.processes.jobs import (
+    Analyse,
+    Analysed,
+    Answer,
+    Cancel,
+    Cancelled,
+    Compare,
+    Compared,
+    Done,
+    Export,
+    Failed,
+    FindTones,
+    Progress,
+    Request,
+    Separate,
+    Spectra,
+    SpectraFound,
+    TonesFound,
+    Written,
+)
+from stonekite.session.types import Leg, Output, Source, Strip
+
+Steps = Generator[Answer, None, None]
+
+
+class Worker:
+    """Runs one request at a time; `before` results are kept as long as the recording is the same."""
+
+    def __init__(self) -> None:
+        self._known: tuple[Source, Known] | None = None
+
+    def run(self, request: Analyse | Export | Spectra | Separate | FindTones | Compare) -> Steps:
+        """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
+        try:
+            if isinstance(request, Analyse):
+                yield from self._analyse(request)
+            elif isinstance(request, Spectra):
+                yield from self._spectra(request)
+            elif isinstance(request, Compare):
+                yield from self._compare(request)
+            elif isinstance(request, FindTones):
+                yield self._tones(request)
+            elif isinstance(request, Separate):
+                source = request.source
+                paths = separate(Path(source.path), Path(request.folder), channels=source.channels)
+                yield Written(request.number, [str(p) for p in paths], 0, 0, False)
+            else:
+                yield from self._export(request)
+        except AudioError as error:
+            yield Failed(request.number, str(error))
+        except OSError as error:
+            yield Failed(request.number, f"{(error.strerror or str(error))}.")
+        except Exception as error:  # a defect must not look like endless work
+            yield Failed(request.number, f"Stone Kite failed at this: {type(error).__name__}: {error}.")
+
+    def _analyse(self, request: Analyse) -> Steps:
+        stem = request.stem
+        folder = Path(request.folder)
+        with open_source(stem.source) as reader:
+            rate = reader.facts.rate
+            known = self._known[1] if self._known is not None and self._known[0] == stem.source else None
+            before, check = (Meter(rate), SourceCheck(rate)) if known is None else (None, None)
+            after = Meter(rate)
+            changes = StageChanges(stem.strip, rate)
+            done = 0
+            for unprocessed, processed in rendered(reader, stem.strip, probe=changes):
+                if before is not None and check is not None:
+                    before.add(unprocessed)
+                    check.add(unprocessed)
+                after.add(processed)
+                done += processed.shape[1]
+                yield Progress(request.number, done / reader.facts.frames)
+            if before is not None and check is not None:
+                path = before.save(folder / f"before-{request.number}.npy")
+                known = Known(before.summary.figures(), path, reader.repaired, check.findings())
+                self._known = stem.source, known
+            assert known is not None
+            yield Analysed(
+                request.number,
+                plain(known.figures),
+                plain(after.summary.figures()),
+                known.overview,
+                _newest(after, folder, request.number),
+                known.repaired,
+                known.findings,
+                changes.loudness(),
+            )
+
+    def _spectra(self, request: Spectra) -> Steps:
+        strip = request.stem.strip
+        place = [stage.id for stage in strip.stages].index(request.stage)
+        upstream = msgspec.structs.replace(
+            strip, stages=strip.stages[:place], upper=Leg(), lower=Leg(), output=Output()
+        )
+        legs = yield from self._averages(request, request.stem.source, upstream)
+        found = None
+        if request.reference is not None:
+            found = yield from self._averages(request, request.reference, Strip(split=strip.split))
+        yield SpectraFound(request.number, legs, found)
+
+    def _compare(self, request: Compare) -> Steps:
+        with contextlib.closing(measured_all(request.subjects)) as steps:  # type: ignore[type-var]
+            for step in steps:
+                if isinstance(step, float):
+                    yield Progress(request.number, step)
+                    continue
+                place, found = step
+                identity = request.subjects[place].identity
+                if isinstance(found, AudioError):
+                    yield Compared(request.number, identity, None, str(found))
+                else:
+                    yield Compared(request.number, identity, found)
+        yield Done(request.number)
+
+    def _tones(self, request: FindTones) -> TonesFound:
+        stem = request.stem
+        if request.frame is None:
+            stage = next(stage for stage in stem.strip.stages if stage.id == request.stage)
+            found = tones.test_pair(stage, stem.strip.split, stem.source.rate)
+        else:
+            found = tones.programme(stem, request.stage, request.frame)
+        spectra = [] if found.spectra is None else found.spectra.tolist()
+        return TonesFound(request.number, Heard(found.first_hz, found.second_hz, found.lines, spectra))
+
+    def _averages(
+        self, request: Spectra, source: Source, strip: Strip
+    ) -> Generator[Answer, None, tuple[list[float], list[float]]]:
+        """Long-term levels of both legs of a source."""
+        with open_source(source) as reader:
+            average = LongTermSpectrum(reader.facts.rate)
+            chain = Chain(strip, reader.facts.rate)
+            done = 0
+            for block in reader.blocks():
+                average.add(chain.split(chain.process(block, done)))
+                done += block.shape[1]
+                yield Progress(request.number, done / reader.facts.frames)
+        upper, lower = average.levels_db()
+        return upper.tolist(), lower.tolist()
+
+    def _export(self, request: Export) -> Steps:
+        steps: Generator = export(  # type: ignore[assignment]
+            request.session,
+            Path(request.path),
+            bits=request.bits,
+            rate=request.rate,
+            parts=request.parts,
+            dither=request.dither,
+            force=True,
+        )
+        try:
+            for step in steps:
+                if isinstance(step, Exported):
+                    yield Written(
+                        request.number, [str(p) for p in step.paths], step.overs, step.repaired, step.dithered
+                    )
+                else:
+                    yield Progress(request.number, step)
+        finally:
+            steps.close()
+
+
+def _newest(after: "Meter", folder: Path, number: int) -> str:
+    """The overview under a name of its own: a window may still look at an older one, whose file stays while it does."""
+    for older in folder.glob("after-*.npy"):
+        older.unlink(missing_ok=True)
+    return after.save(folder / f"after-{number}.npy")
+
+
+class Known(NamedTuple):
+    """What is known of a recording as it arrived: figures, overview file, damaged samples, findings."""
+
+    figures: Figures
+    overview: str
+    repaired: int
+    findings: Findings
+
+
+class StageChanges:
+    """How much louder each stage at work makes the joined legs."""
+
+    def __init__(self, strip: Strip, rate: float) -> None:
+        self._chain = Chain(Strip(split=strip.split), rate)
+        self._rate = rate
+        self._at_work = {stage.id for stage in strip.stages if works(stage)}
+        self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in strip.stages}
+        self._meters: dict[int, tuple[Loudness, Loudness]] = {}
+
+    def wants(self, stage: int) -> bool:
+        return stage in self._at_work
+
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
+        """Hear the legs (2, frames) before and after a stage."""
+        if stage not in self._meters:
+            self._meters[stage] = Loudness(self._rate), Loudness(self._rate)
+        for meter, legs in zip(self._meters[stage], (before, after), strict=True):
+            meter.add(self._chain.join(legs))
+
+    def loudness(self) -> dict[int, float]:
+        """Change in LU by stage, without the level that it gives back; nothing for silence."""
+        found = {}
+        for stage, (before, after) in self._meters.items():
+            change = after.integrated() - before.integrated() - self._given[stage]
+            if math.isfinite(change):
+                found[stage] = change
+        return found
+
+
+class Meter:
+    """Figures and overview of one signal."""
+
+    def __init__(self, rate: float) -> None:
+        self.summary = Summary(rate)
+        self.overview = Overview()
+
+    def add(self, block: np.ndarray) -> None:
+        self.summary.add(block)
+        self.overview.add(block)
+
+    def save(self, path: Path) -> str:
+        np.save(path, self.overview.table())
+        return str(path)
+
+
+def main() -> None:
+    """Serve requests until standard input ends."""
+    requests: queue.SimpleQueue[Request | None] = queue.SimpleQueue()
+    incoming, outgoing = sys.stdin.buffer, os.fdopen(os.dup(sys.stdout.fileno()), "wb")
+    os.dup2(sys.stderr.fileno(), sys.stdout.fileno())  # nothing else may write between the frames
+
+    def listen() -> None:
+        while (frame := read_frame(incoming, Request)) is not None:
+            requests.put(frame)
+        requests.put(None)
+
+    threading.Thread(target=listen, daemon=True).start()
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
+    os.nice(10)  # sound and window come first
+    if "idle" in sys.argv[1:]:  # and what is left is enough; threads that start here are alike
+        with contextlib.suppress(OSError):
+            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    signal.signal(
+        signal.SIGTERM, lambda number, _: sys.exit(128 + number)
+    )  # what is being written is removed
+    worker = Worker()
+    told = 0.0
+    running: Steps | None = None
+    number = -1
+    while True:
+        try:
+            request = requests.get(block=running is None)
+        except queue.Empty:
+            pass
+        else:
+            if request is None:
+                if running is not None:
+                    running.close()
+                return
+            if running is not None and (not isinstance(request, Cancel) or request.number == number):
+                running.close()
+                running = None
+                write_frame(outgoing, Cancelled(number))
+            if not isinstance(request, Cancel):
+                number, running = request.number, worker.run(request)
+        if running is not None:
+            answer = next(running, None)
+            if answer is None:
+                running = None
+            elif not isinstance(answer, Progress) or not told <= answer.done < told + 0.01:
+                told = answer.done if isinstance(answer, Progress) else 0.0
+                write_frame(outgoing, answer)
+
+
+if __name__ == "__main__":
+    with contextlib.suppress(BrokenPipeError):  # the window has gone, and nobody waits for the answer
+        main()

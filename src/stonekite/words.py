@@ -1,0 +1,57 @@
+"""How names, numbers and times are shown and typed, wherever they stand. Knows nothing else of this program."""
+
+import math
+import re
+
+NAMES = {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
+LETTERS = {"left": "L", "right": "R", "mid": "M", "side": "S"}
+"""Of the components."""
+
+
+def number(value: float, digits: int = 1, sign: bool = False) -> str:
+    """A number with a true minus sign; what is shown as nought has none. With `sign` a plus is said, too."""
+    text = f"{value:{'+' if sign else ''}.{digits}f}"
+    if not text.strip("+-0."):
+        text = text.lstrip("+-")
+    return text.replace("-", "−")
+
+
+def figure(value: float | None, unit: str, digits: int = 1, sign: bool = False) -> str:
+    """A number with its unit; a dash where there is none."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    return f"{number(value, digits, sign)} {unit}".strip()
+
+
+def mark(value: float) -> str:
+    """A number at an axis, as short as it can be."""
+    return f"{value:g}".replace("-", "−")
+
+
+def clock(seconds: float, digits: int = 2) -> str:
+    """A time as 1:02.50 or 1:01:02.50."""
+    whole, rest = divmod(max(0.0, seconds), 60)
+    hours, minutes = divmod(int(whole), 60)
+    tail = f"{rest:0{digits + 3 if digits else 2}.{digits}f}"
+    return f"{hours}:{minutes:02d}:{tail}" if hours else f"{minutes}:{tail}"
+
+
+def parsed_time(text: str) -> float:
+    """Seconds of a time such as 75, 1:15 or 1:15.5. Raises ValueError with a sentence."""
+    match = re.fullmatch(r"(?:(\d+):)?(\d+(?:\.\d*)?)", text.strip().replace(",", "."))
+    if match is None:
+        raise ValueError(f"“{text.strip()}” is not a time: type minutes:seconds, such as 1:15.")
+    return 60.0 * int(match[1] or 0) + float(match[2])
+
+
+def parsed_range(text: str) -> tuple[float, float] | None:
+    """Start and end in seconds of a range such as 0:10 – 0:30; None for nothing. Raises ValueError with a sentence."""
+    if not text.strip():
+        return None
+    parts = re.split(r"[–—-]|\bto\b", text)
+    if len(parts) != 2:
+        raise ValueError("Type two times, such as 0:10 – 0:30, or nothing for all of it.")
+    start, end = (parsed_time(part) for part in parts)
+    if end <= start:
+        raise ValueError("The range ends before it begins.")
+    return start, end
