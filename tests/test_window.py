@@ -14,6 +14,7 @@ from scipy import signal
 
 from stonekite.desktop.controls import theme
 from stonekite.desktop.dialogs.dialogs import ChannelDialog
+from stonekite.desktop.timeline.timeline import Waveforms
 from stonekite.session import storage
 from stonekite.signal.matrix import decode, encode
 from stonekite.stages.eq import side_sections
@@ -383,3 +384,8 @@ def test_silence_and_one_sample_open(window, qtbot, tmp_path):
         qtbot.waitUntil(lambda: window._measured is not None, timeout=60_000)
         assert window.listen.figures["integrated"]._now == "–"
         window.grab()
+
+
+def test_a_recording_that_turns_out_to_be_empty_is_drawn_as_silence():
+    waves = Waveforms(np.zeros((4, 2, 0)))
+    assert not waves.columns(0, 0.0, 1.0, 30).any() and not waves.peaks.any()

@@ -274,9 +274,8 @@ def main() -> None:
     if "idle" in sys.argv[1:]:  # and what is left is enough; threads that start here are alike
         with contextlib.suppress(OSError):
             os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
-    signal.signal(
-        signal.SIGTERM, lambda number, _: sys.exit(128 + number)
-    )  # what is being written is removed
+    # As when standard input ends: what is being written is removed.
+    signal.signal(signal.SIGTERM, lambda number, _: requests.put(None))
     worker = Worker()
     told = 0.0
     running: Steps | None = None

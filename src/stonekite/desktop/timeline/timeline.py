@@ -29,6 +29,8 @@ class Waveforms:
     """An overview at several resolutions, so that any zoom looks at few numbers."""
 
     def __init__(self, table: np.ndarray) -> None:
+        if not table.shape[2]:  # a recording that turned out to hold nothing
+            table = np.zeros((*table.shape[:2], 1))
         self._levels = [table]
         while self._levels[-1].shape[2] > 4096:
             last = self._levels[-1]
