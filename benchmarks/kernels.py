@@ -10,7 +10,7 @@ from scipy import signal
 
 from stonekite.engine.export import export
 from stonekite.engine.strip import StripPlayer
-from stonekite.session.types import Session, Source, Stem, Strip
+from stonekite.session.types import Session, Sound, Source, Stem, Strip
 from stonekite.signal import biquads, convolution
 from stonekite.stages.base import Context
 from stonekite.stages.compressor import Compressor, CompressorSide
@@ -231,7 +231,7 @@ def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
         ("eight high bands a leg (two sections each)", 200, strip(high=True)),
         ("filter + EQ (eight bands) + width", 150, Strip(stages=(FULL["filter"], FULL["eq"], FULL["width"]))),
     ):
-        session = Session(stems=(Stem(id=1, name="long", source=source, strip=used),))
+        session = Session(sound=Sound(stems=(Stem(id=1, name="long", source=source, strip=used),)))
         # Every run is shown at its own time: reading and writing make single runs noisy.
         times = []
         for _ in range(3):
@@ -244,7 +244,7 @@ def render_rows(folder: Path, seconds: int = 240) -> list[tuple[str, str]]:
                 f"{seconds / min(times):6.0f} x real time of one core (goal {goal}), slowest {seconds / max(times):.0f} x",
             )
         )
-    session = Session(stems=(Stem(id=1, name="long", source=source, strip=CHAIN),))
+    session = Session(sound=Sound(stems=(Stem(id=1, name="long", source=source, strip=CHAIN),)))
     times = []
     for _ in range(4):
         start = time.perf_counter()

@@ -16,7 +16,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from benchmarks.kernels import ALL, CHAIN
 from stonekite.desktop.controls import theme
 from stonekite.desktop.shell.window import Window
-from stonekite.session.edits import Path as Place
+from stonekite.session.tree import Path as Place
 from stonekite.session.types import Leg, Strip
 from stonekite.stages.base import LEGS
 from stonekite.stages.settings import settings_of

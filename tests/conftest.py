@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from stonekite.session.types import Session, Source, Stem, Strip
+from stonekite.session.types import Session, Sound, Source, Stem, Strip
 
 RATE = 48_000
 THOROUGH = bool(os.environ.get("STONEKITE_THOROUGH"))
@@ -45,7 +45,7 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
         channels=(0, info.channels - 1),
         channel_count=info.channels,
     )
-    return Session(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),))
+    return Session(sound=Sound(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),)))
 
 
 IN_THE_WINDOW = {"qtbot", "qapp"}

@@ -19,7 +19,7 @@ from stonekite.files import components
 from stonekite.files.atomic import sweep
 from stonekite.files.audio import AudioError
 from stonekite.session import storage
-from stonekite.session.types import Session, Source, Stem
+from stonekite.session.types import Session, Sound, Source, Stem
 
 RATE, SECONDS = 48_000, 4
 
@@ -31,7 +31,7 @@ def main(folder: Path, count: int, seed: int) -> dict[str, int]:
     soundfile.write(tape, sound, RATE, subtype="PCM_24")
     whole = soundfile.read(tape)[0]
     source = Source(path=str(tape), rate=RATE, frames=len(sound))
-    session = Session(stems=(Stem(id=1, name="tape", source=source),))
+    session = Session(sound=Sound(stems=(Stem(id=1, name="tape", source=source),)))
 
     def encode(number: int) -> None:
         matrix = ("half-sum", "raised-side")[number % 2]

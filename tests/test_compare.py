@@ -23,7 +23,7 @@ from stonekite.files.audio import AudioError
 from stonekite.measure.binomial import chance, fewest_right
 from stonekite.measure.table import ROWS, as_csv
 from stonekite.session import edits
-from stonekite.session.types import BlindTest, Split, Strip
+from stonekite.session.types import BlindTest, Desk, Split, Strip
 from stonekite.stages.compressor import Compressor
 from stonekite.stages.eq import Band, Eq, EqSide
 
@@ -134,8 +134,10 @@ class Page(HTMLParser):
 @pytest.fixture
 def report(tmp_path):
     session = session_on(write_wav(tmp_path / "quay <1>.wav", noise(4.0)), STRIP)
-    session = edits.keep_version(session, 0, "before <lunch>")
-    session = edits.put(session, ("stems", 0, "strip", "stages", 0, "lower", "bands", 0, "gain_db"), 3.0)
+    session = edits.keep_version(session, "before <lunch>")
+    session = edits.put(
+        session, ("sound", "stems", 0, "strip", "stages", 0, "lower", "bands", 0, "gain_db"), 3.0
+    )
     test = BlindTest(
         kind="abx",
         first="Version 1",
@@ -144,8 +146,8 @@ def report(tmp_path):
         order=(0, 1, 1, 0),
         answers=(0, 1, 1, 1),
     )
-    session = msgspec.structs.replace(session, blind_tests=(test,))
-    stem = session.stems[0]
+    session = msgspec.structs.replace(session, desk=Desk(blind_tests=(test,)))
+    stem = session.sound.stems[0]
     columns = [
         ("Unprocessed", done(measured(Subject(stem.source)))),
         ("Processed", done(measured(Subject(stem.source, stem.strip)))),

@@ -271,7 +271,7 @@ def test_references_of_any_rate_stand_in_the_switch(opened, qtbot, tmp_path, mon
         QFileDialog, "getOpenFileNames", lambda *a, **k: ([str(path), str(tmp_path / "no.wav")], "")
     )
     qtbot.mouseClick(opened.listen.references.add, LEFT)
-    assert [r.name for r in opened.document.session.references] == ["hall"]
+    assert [r.name for r in opened.document.session.desk.references] == ["hall"]
     assert "is not there" in opened.hint.text()
     known(qtbot, opened, "reference 0", "processed")
     opened.timeline.setFocus()
@@ -283,7 +283,7 @@ def test_references_of_any_rate_stand_in_the_switch(opened, qtbot, tmp_path, mon
     press(qtbot, opened, Qt.Key.Key_1)
     assert opened.transport.listening.processed_db == pytest.approx(-14, abs=0.5)
     opened.switching.set_reference_range(0, "0:01 – 0:02.5")
-    assert opened.document.session.references[0].loop == Loop(start_s=1, end_s=2.5)
+    assert opened.document.session.desk.references[0].loop == Loop(start_s=1, end_s=2.5)
     opened.switching.set_reference_range(0, "2 – 1")
     assert "ends before it begins" in opened.hint.text()
     press(qtbot, opened, Qt.Key.Key_R)
@@ -423,7 +423,7 @@ def test_a_blind_test_by_keys_from_beginning_to_result(versions, qtbot, tmp_path
         assert window.transport._strip is playing
         qtbot.keyClick(view, Qt.Key.Key_A if hidden == 0 else Qt.Key.Key_B, SHIFT)
     assert "6 of 6 trials" in view.words.text() and "0.0156" in view.words.text()
-    test = window.document.session.blind_tests[0]
+    test = window.document.session.desk.blind_tests[0]
     assert test.right == 6 and test.match_lu <= 0.1 and {test.first, test.second} == {"Now", "Unprocessed"}
     monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(tmp_path / "t.csv"), ""))
     qtbot.mouseClick(view.save, LEFT)
@@ -431,7 +431,7 @@ def test_a_blind_test_by_keys_from_beginning_to_result(versions, qtbot, tmp_path
     qtbot.mouseClick(view.close_result, LEFT)
     assert window.compare_view.isVisible()
     window.document.save(tmp_path / "b.kite")
-    assert storage.load(tmp_path / "b.kite").blind_tests == (test,)
+    assert storage.load(tmp_path / "b.kite").desk.blind_tests == (test,)
 
 
 def test_a_test_can_be_stopped_and_says_so(versions, qtbot):
@@ -444,7 +444,7 @@ def test_a_test_can_be_stopped_and_says_so(versions, qtbot):
     qtbot.mouseClick(view.close_result, LEFT)
     view = begin(qtbot, window, "abx", 8)
     qtbot.keyClick(view, Qt.Key.Key_Escape)
-    assert window.compare_view.isVisible() and len(window.document.session.blind_tests) == 1
+    assert window.compare_view.isVisible() and len(window.document.session.desk.blind_tests) == 1
 
 
 def test_two_of_the_same_and_silence_cannot_be_tested(window, qtbot, tmp_path):

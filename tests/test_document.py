@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from stonekite.desktop.model.document import Document
 from stonekite.session import edits, storage
-from stonekite.session.types import BlindTest, Loop, Session, Source, Stem
+from stonekite.session.types import BlindTest, Loop, Session, Sound, Source, Stem
 
 STEPS = st.lists(
     st.one_of(
@@ -29,7 +29,9 @@ STEPS = st.lists(
 def opened() -> Document:
     document = Document()
     session = Session(
-        stems=(Stem(id=1, name="log", source=Source(path="/log.wav", rate=48_000, frames=480_000)),)
+        sound=Sound(
+            stems=(Stem(id=1, name="log", source=Source(path="/log.wav", rate=48_000, frames=480_000)),)
+        )
     )
     session, _ = edits.add_stage(session, 0, "gain")
     document.open(session)
@@ -37,7 +39,7 @@ def opened() -> Document:
 
 
 def level(session: Session) -> float:
-    return session.stems[0].strip.upper.level_db
+    return session.sound.stems[0].strip.upper.level_db
 
 
 @given(STEPS)
@@ -98,7 +100,7 @@ def test_nothing_is_lost_and_what_was_saved_can_be_reached(tmp_path: Path, steps
                 key_open = key_open and moved == place
                 place = moved
         assert level(document.session) == levels[place]
-        assert document.session.loop == loop and len(document.session.blind_tests) == tests
+        assert document.session.desk.loop == loop and len(document.session.desk.blind_tests) == tests
     # From where it is, the whole of the list can be walked, and what was saved is known again.
     for _ in range(place):
         document.undo()

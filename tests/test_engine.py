@@ -365,7 +365,7 @@ def test_an_empty_session_renders_bit_for_bit(recording):
     session = session_on(recording)
     with Reader(recording) as reader:
         source = reader.read(0, reader.facts.frames)
-        out = np.concatenate([o for _, o in rendered(reader, session.stems[0].strip)], axis=1)
+        out = np.concatenate([o for _, o in rendered(reader, session.sound.stems[0].strip)], axis=1)
     assert np.array_equal(out, source)
 
 

@@ -15,7 +15,7 @@ from conftest import RATE, THOROUGH, noise, session_on, write_wav
 
 from stonekite.desktop.shell import opening as opening_module
 from stonekite.session import storage
-from stonekite.session.types import Loop, Strip
+from stonekite.session.types import Desk, Loop, Strip
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.gain import Gain, GainSide
 
@@ -148,7 +148,7 @@ def test_mutated_sessions_are_opened_or_refused_in_one_sentence(refusing, qtbot,
     path = write_wav(tmp_path / "quay.wav", noise(1.0))
     bells = EqSide(bands=(Band(gain_db=3.0), None, Band(shape="notch")))
     session = session_on(path, Strip(stages=(Eq(id=2, upper=bells), Gain(id=3, upper=GainSide(gain_db=-3)))))
-    session = type(session)(stems=session.stems, loop=Loop(start_s=0.1, end_s=0.9))
+    session = type(session)(sound=session.sound, desk=Desk(loop=Loop(start_s=0.1, end_s=0.9)))
     storage.save(session, tmp_path / "whole.kite")
     text = (tmp_path / "whole.kite").read_bytes()
     rng, slowest, opened = random.Random(5), 0.0, 0
@@ -360,4 +360,4 @@ def test_a_link_is_followed_and_permissions_are_kept(tmp_path):
     storage.save(session, link)
     assert link.is_symlink() and real.stat().st_ino != before
     assert real.stat().st_mode & 0o777 == 0o600
-    assert np.array_equal(storage.load(link).stems, storage.load(real).stems)
+    assert np.array_equal(storage.load(link).sound.stems, storage.load(real).sound.stems)

@@ -178,7 +178,7 @@ def test_a_span_sounds_as_it_does_in_the_whole(tmp_path, span):
 
 def test_subjects_are_measured_as_what_is_heard(tmp_path):
     session = session_on(write_wav(tmp_path / "a.wav", noise(5.0)), STRIP)
-    source = session.stems[0].source
+    source = session.sound.stems[0].source
     span = (RATE, 4 * RATE)
     before = done(measured(Subject(source, span=span)))
     after = done(measured(Subject(source, STRIP, span)))
@@ -195,7 +195,7 @@ def test_subjects_are_measured_as_what_is_heard(tmp_path):
 
 
 def test_identities_are_those_of_content(tmp_path):
-    one = session_on(write_wav(tmp_path / "a.wav", noise(1.0))).stems[0].source
+    one = session_on(write_wav(tmp_path / "a.wav", noise(1.0))).sound.stems[0].source
     one = msgspec.structs.replace(one, fingerprint="f")
     moved = msgspec.structs.replace(one, path="elsewhere.wav")
     assert Subject(one, STRIP).identity == Subject(moved, STRIP).identity

@@ -60,7 +60,7 @@ def transport(qtbot):
 
 def loaded(qtbot, transport: Transport, path: Path, strip: Strip = STRIP) -> None:
     with qtbot.waitSignal(transport.ready, timeout=60_000):
-        transport.load(session_on(path, strip).stems[0].source, strip)
+        transport.load(session_on(path, strip).sound.stems[0].source, strip)
 
 
 def test_what_the_output_gets_is_what_an_export_writes(qtbot, transport, tmp_path):
@@ -154,5 +154,5 @@ def test_a_recording_that_is_gone_is_said(qtbot, transport, tmp_path):
     session = session_on(path)
     path.unlink()
     with qtbot.waitSignal(transport.failed, timeout=60_000) as told:
-        transport.load(session.stems[0].source, Strip())
+        transport.load(session.sound.stems[0].source, Strip())
     assert "is not there" in told.args[0]

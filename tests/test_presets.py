@@ -11,7 +11,7 @@ from stonekite.engine.generator import generator_source
 from stonekite.engine.render import open_source
 from stonekite.measure.spectrum import LongTermSpectrum, centres
 from stonekite.session import edits, presets, storage
-from stonekite.session.types import Generator, Intake, Session, Split, Stem, Strip
+from stonekite.session.types import Generator, Intake, Session, Sound, Split, Stem, Strip
 from stonekite.stages.eq import Band, Eq, EqSide, response
 from stonekite.stages.eq_match import matching_bands
 from stonekite.stages.filter import Filter, FilterSide
@@ -111,9 +111,9 @@ def test_copy_across_swap_and_reset():
 
 def test_a_pasted_stage_gets_an_id_of_its_own(recording):
     session, number = edits.add_stage(session_on(recording), 0, "gain")
-    stage = session.stems[0].strip.stages[0]
+    stage = session.sound.stems[0].strip.stages[0]
     session, other = edits.insert_stage(session, 0, stage, 0)
-    assert other != number and [s.id for s in session.stems[0].strip.stages] == [other, number]
+    assert other != number and [s.id for s in session.sound.stems[0].strip.stages] == [other, number]
 
 
 def test_a_starting_curve_brings_one_spectrum_to_the_other():
@@ -166,7 +166,7 @@ def test_the_generator_is_the_same_wherever_it_is_read(kind, tmp_path):
 
 
 def test_a_session_on_the_generator_saves_loads_and_renders(tmp_path):
-    session = Session(stems=(Stem(id=1, name="tones", source=generator_source()),))
+    session = Session(sound=Sound(stems=(Stem(id=1, name="tones", source=generator_source()),)))
     path = tmp_path / "tones.kite"
     storage.save(session, path)
     assert storage.load(path) == session

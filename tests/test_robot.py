@@ -155,7 +155,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     assert window.document.strip.stages[0].upper.bands[0].shape == "low-shelf"
     dialog.list.setCurrentRow(names.index("Wheelhouse log"))
     qtbot.mouseClick(dialog.use, LEFT)
-    assert window.document.strip.stages[0].lower.bands == final.stems[0].strip.stages[1].lower.bands
+    assert window.document.strip.stages[0].lower.bands == final.sound.stems[0].strip.stages[1].lower.bands
     to_front(qtbot, window)
     press(qtbot, window, Qt.Key.Key_Z, CONTROL)  # all that was tried is one step
     assert window.document.strip.stages[0].lower.bands == ()
@@ -333,7 +333,7 @@ def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
     assert gains[8000] < -6 and gains.get(250, 0) > gains[8000]
     assert "Right" in window.hint.text()
     # And back, towards a reference recording: the sound as it was.
-    reference = session_on(write_wav(tmp_path / "bright.wav", sound)).stems[0].source
+    reference = session_on(write_wav(tmp_path / "bright.wav", sound)).sound.stems[0].source
     to_front(qtbot, window)
     press(qtbot, window, Qt.Key.Key_O)
     window.matching.start(reference)
@@ -360,7 +360,7 @@ def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
     window.separating.dialog.group.buttons()[1].click()
     qtbot.mouseClick(window.separating.dialog.go, LEFT)
     assert window.document.stem.source.channels == (0, 0) and "zither.only-left" in window.document.name
-    assert storage.load(elsewhere[0]).stems[0].source.channels == (1, 1)
+    assert storage.load(elsewhere[0]).sound.stems[0].source.channels == (1, 1)
 
 
 def test_a_verdict_of_two_recordings_in_one_leads_to_separating(window, tmp_path, qtbot):

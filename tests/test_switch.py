@@ -134,7 +134,7 @@ def test_identical_versions_and_an_empty_session_differ_by_exactly_nothing(tmp_p
     with Reader(path) as reader:
         one, two = (np.concatenate([p for _, p in rendered(reader, LATE)], axis=1) for _ in range(2))
         assert np.array_equal(one, two)
-    source = session_on(path).stems[0].source
+    source = session_on(path).sound.stems[0].source
     assert done(measured(Subject(source, NONE, difference_db=(0.0, 0.0)))).true_peak_dbtp is None
     with Reader(path) as reader:
         playback = Playback(reader, NONE, Listening("difference"))

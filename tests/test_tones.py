@@ -98,7 +98,7 @@ def test_the_strongest_tones_of_the_programme_are_found_where_it_plays(tmp_path)
     sound = 0.2 * np.sin(2 * np.pi * np.cumsum(np.stack([left, right]), axis=1) / RATE) + noise(
         4.0, level=1e-4
     )
-    stem = session_on(write_wav(tmp_path / "quay.wav", sound)).stems[0]
+    stem = session_on(write_wav(tmp_path / "quay.wav", sound)).sound.stems[0]
     stages = (Gain(id=2, upper=GainSide(gain_db=6), lower=GainSide(gain_db=6)), DRIVE)
     stem = type(stem)(id=1, name="quay", source=stem.source, strip=Strip(split=Split(), stages=stages))
     found = programme(stem, DRIVE.id, RATE)
@@ -113,7 +113,7 @@ def test_the_strongest_tones_of_the_programme_are_found_where_it_plays(tmp_path)
 
 def test_silence_has_no_tones(tmp_path):
     path = write_wav(tmp_path / "still.wav", np.zeros((2, RATE)))
-    stem = session_on(path, Strip(stages=(DRIVE,))).stems[0]
+    stem = session_on(path, Strip(stages=(DRIVE,))).sound.stems[0]
     found = programme(stem, DRIVE.id, 0)
     assert found.lines == [] and found.first_hz == 0
 

@@ -8,6 +8,7 @@ from stonekite.session import edits, storage
 from stonekite.session.differences import described, differences
 from stonekite.session.types import (
     BlindTest,
+    Desk,
     Intake,
     IntakeSide,
     Leg,
@@ -16,6 +17,7 @@ from stonekite.session.types import (
     Place,
     Reference,
     Session,
+    Sound,
     Source,
     Split,
     Stem,
@@ -52,7 +54,7 @@ AFTER = Strip(
 
 def session(strip: Strip = BEFORE) -> Session:
     source = Source(path="quay.wav", rate=48_000, frames=48_000)
-    return Session(stems=(Stem(id=1, name="quay", source=source, strip=strip),))
+    return Session(sound=Sound(stems=(Stem(id=1, name="quay", source=source, strip=strip),)))
 
 
 def test_every_difference_is_a_sentence():
@@ -105,38 +107,38 @@ def test_what_a_strip_does_is_told_in_full():
 
 
 def test_versions_are_kept_replaced_removed_and_used():
-    kept = edits.keep_version(session(), 0, "dry")
-    kept = edits.keep_version(edits.put(kept, ("stems", 0, "strip"), AFTER), 0)
+    kept = edits.keep_version(session(), "dry")
+    kept = edits.keep_version(edits.put(kept, ("sound", "stems", 0, "strip"), AFTER))
     assert [(v.number, v.note) for v in kept.versions] == [(1, "dry"), (2, "")]
-    assert edits.use_version(kept, 0, 1).stems[0].strip == BEFORE
-    again = edits.keep_version(edits.remove_version(kept, 1), 0, "third")
+    assert edits.use_version(kept, 1).sound.stems[0].strip == BEFORE
+    again = edits.keep_version(edits.remove_version(kept, 1), "third")
     assert [v.number for v in again.versions] == [1, 2] and again.version(1).strip == AFTER
-    assert edits.keep_version(kept, 0, "new", number=2).version(2).note == "new"
+    assert edits.keep_version(kept, "new", number=2).version(2).note == "new"
     full = session()
     for _ in range(9):
-        full = edits.keep_version(full, 0)
+        full = edits.keep_version(full)
     with pytest.raises(ValueError, match="All 9 versions"):
-        edits.keep_version(full, 0)
+        edits.keep_version(full)
     with pytest.raises(LookupError):
-        edits.use_version(session(), 0, 4)
+        edits.use_version(session(), 4)
 
 
 def test_a_new_stage_never_gets_the_number_of_one_in_a_version():
-    kept = edits.keep_version(session(AFTER), 0)
+    kept = edits.keep_version(session(AFTER))
     kept = edits.remove_stage(kept, 0, 9)
     _, number = edits.add_stage(kept, 0, "gain")
     assert number == 10
 
 
 def test_single_stages_are_taken_over():
-    kept = edits.keep_version(session(AFTER), 0)
-    now = edits.put(kept, ("stems", 0, "strip"), BEFORE)
+    kept = edits.keep_version(session(AFTER))
+    now = edits.put(kept, ("sound", "stems", 0, "strip"), BEFORE)
     taken = edits.take_stage(now, 0, 1, 3)
-    assert taken.stems[0].strip.stages == (BEFORE.stages[0], AFTER.stages[0])
+    assert taken.sound.stems[0].strip.stages == (BEFORE.stages[0], AFTER.stages[0])
     added = edits.take_stage(now, 0, 1, 9)  # behind all that it stands behind there
-    assert [stage.id for stage in added.stems[0].strip.stages] == [2, 3, 9]
-    only = edits.put(kept, ("stems", 0, "strip", "stages"), (*AFTER.stages, Gain(id=11)))
-    assert [stage.id for stage in edits.take_stage(only, 0, 1, 11).stems[0].strip.stages] == [3, 2, 9]
+    assert [stage.id for stage in added.sound.stems[0].strip.stages] == [2, 3, 9]
+    only = edits.put(kept, ("sound", "stems", 0, "strip", "stages"), (*AFTER.stages, Gain(id=11)))
+    assert [stage.id for stage in edits.take_stage(only, 0, 1, 11).sound.stems[0].strip.stages] == [3, 2, 9]
     with pytest.raises(LookupError):
         edits.take_stage(now, 0, 1, 77)
 
@@ -144,14 +146,16 @@ def test_single_stages_are_taken_over():
 def test_versions_references_and_tests_are_saved_and_found_again(tmp_path):
     path = write_wav(tmp_path / "quay.wav", noise(0.2))
     (tmp_path / "hall").mkdir()
-    other = session_on(write_wav(tmp_path / "hall" / "hall.wav", noise(0.3))).stems[0].source
+    other = session_on(write_wav(tmp_path / "hall" / "hall.wav", noise(0.3))).sound.stems[0].source
     test = BlindTest(
         kind="abx", first="Version 1", second="Unprocessed", planned=3, order=(0, 1, 1), answers=(0, 1, 0)
     )
     whole = msgspec.structs.replace(
-        edits.keep_version(session_on(path, AFTER), 0, "a note"),
-        references=(Reference(name="hall", source=other, loop=Loop(start_s=0.1, end_s=0.2)),),
-        blind_tests=(test,),
+        edits.keep_version(session_on(path, AFTER), "a note"),
+        desk=Desk(
+            references=(Reference(name="hall", source=other, loop=Loop(start_s=0.1, end_s=0.2)),),
+            blind_tests=(test,),
+        ),
     )
     storage.save(whole, tmp_path / "quay.kite")
     assert b"hall/hall.wav" in (tmp_path / "quay.kite").read_bytes()
@@ -160,8 +164,10 @@ def test_versions_references_and_tests_are_saved_and_found_again(tmp_path):
     for name in ("quay.wav", "quay.kite", "hall"):
         (tmp_path / name).rename(moved / name)
     found = storage.load(moved / "quay.kite")
-    assert found.versions == whole.versions and found.blind_tests == whole.blind_tests
-    assert found.references[0].source.path == str((moved / "hall" / "hall.wav").resolve())
+    assert [(v.number, v.note, v.strip) for v in found.versions] == [(1, "a note", AFTER)]
+    assert found.versions[0].sound.stems[0].source == found.sound.stems[0].source
+    assert found.desk.blind_tests == whole.desk.blind_tests
+    assert found.desk.references[0].source.path == str((moved / "hall" / "hall.wav").resolve())
     assert test.right == 2 and test.count == 3
 
 
@@ -170,19 +176,27 @@ def test_versions_references_and_tests_are_saved_and_found_again(tmp_path):
     [
         (lambda s: {"versions": s.versions * 2}, "versions"),
         (
-            lambda s: {"blind_tests": (BlindTest(kind="abx", first="a", second="b", planned=1, order=(0,)),)},
+            lambda s: {
+                "desk": Desk(
+                    blind_tests=(BlindTest(kind="abx", first="a", second="b", planned=1, order=(0,)),)
+                )
+            },
             "blind_tests",
         ),
         (
             lambda s: {
-                "references": (Reference(name="x", source=s.stems[0].source, loop=Loop(start_s=2, end_s=1)),)
+                "desk": Desk(
+                    references=(
+                        Reference(name="x", source=s.sound.stems[0].source, loop=Loop(start_s=2, end_s=1)),
+                    )
+                )
             },
             "references",
         ),
     ],
 )
 def test_hostile_versions_references_and_tests_are_refused(change, place):
-    whole = edits.keep_version(session(), 0)
+    whole = edits.keep_version(session())
     bad = msgspec.structs.replace(whole, **change(whole))
     with pytest.raises(storage.SessionError, match=place):
         storage.decode(storage.encode(bad))

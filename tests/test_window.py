@@ -229,15 +229,15 @@ def test_timeline_seek_loop_and_zoom(opened, qtbot):
     click(qtbot, line, QPointF(line.x_of(1.0), 30))
     assert sought == [pytest.approx(1.0, abs=0.02)]
     drag(qtbot, line, QPointF(line.x_of(1.0), 30), QPointF(line.x_of(2.5), 30))
-    loop = opened.document.session.loop
+    loop = opened.document.session.desk.loop
     assert (loop.start_s, loop.end_s) == (pytest.approx(1.0, abs=0.02), pytest.approx(2.5, abs=0.02))
     drag(qtbot, line, QPointF(line.x_of(loop.end_s), 30), QPointF(line.x_of(3.0), 30))
-    assert opened.document.session.loop.end_s == pytest.approx(3.0, abs=0.02)
+    assert opened.document.session.desk.loop.end_s == pytest.approx(3.0, abs=0.02)
     assert opened.document.next_undo is None  # a loop is not a step to undo
     press(qtbot, opened, Qt.Key.Key_L)
-    assert opened.document.session.loop is None
+    assert opened.document.session.desk.loop is None
     press(qtbot, opened, Qt.Key.Key_L)
-    assert opened.document.session.loop.end_s == pytest.approx(3.0, abs=0.02)
+    assert opened.document.session.desk.loop.end_s == pytest.approx(3.0, abs=0.02)
     line.setFocus()
     qtbot.keyClick(line, Qt.Key.Key_Plus)
     start, stop = line.view

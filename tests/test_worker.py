@@ -83,7 +83,7 @@ def test_everything_that_arrives_is_measured(name, tmp_path):
     sound, rate = ARRIVED[name]
     path = write_wav(tmp_path / "a.wav", sound, rate, subtype="FLOAT")
     for strip in (Strip(), EVERYTHING):
-        stem = session_on(path, strip).stems[0]
+        stem = session_on(path, strip).sound.stems[0]
         found = answer(Analyse(1, stem, str(tmp_path)))
         assert isinstance(found, Analysed), found
         subjects = [Subject(stem.source), Subject(stem.source, strip)]
@@ -109,14 +109,14 @@ def test_everything_that_arrives_is_measured(name, tmp_path):
 def test_the_change_in_loudness_of_a_stage_is_measured_without_what_it_gives_back(tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(3.0))
     gain = EVERYTHING.stages[4]
-    found = answer(Analyse(1, session_on(path, Strip(stages=(gain,))).stems[0], str(tmp_path)))
+    found = answer(Analyse(1, session_on(path, Strip(stages=(gain,))).sound.stems[0], str(tmp_path)))
     assert found.changes == {9: pytest.approx(6.0, abs=0.01)}
     assert found.after["integrated_lufs"] == pytest.approx(found.before["integrated_lufs"], abs=0.01)
 
 
 def test_a_missing_recording_is_told(tmp_path):
     path = write_wav(tmp_path / "gone.wav", noise(0.1))
-    stem = session_on(path).stems[0]
+    stem = session_on(path).sound.stems[0]
     path.unlink()
     for request in (Analyse(1, stem, str(tmp_path)), Separate(2, stem.source, str(tmp_path))):
         told = answer(request)
@@ -125,7 +125,7 @@ def test_a_missing_recording_is_told(tmp_path):
 
 def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
     path = write_wav(tmp_path / "two.wav", noise(0.2))
-    source = session_on(path).stems[0].source
+    source = session_on(path).sound.stems[0].source
     done = answer(Separate(1, source, str(tmp_path)))
     assert isinstance(done, Written)
     both = np.stack([soundfile.read(p)[0] for p in done.paths])
@@ -150,7 +150,7 @@ def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
     ],
 )
 def test_on_the_demo_a_stage_that_keeps_its_level_is_as_loud_in_as_out(stage, tmp_path):
-    source = session_on(demo_path()).stems[0]
+    source = session_on(demo_path()).sound.stems[0]
     change = answer(Analyse(1, _with(source, stage), str(tmp_path))).changes[3]
     kept = msgspec.structs.replace(stage, level_kept=True, kept_db=round(-change, 2))
     found = answer(Analyse(2, _with(source, kept), str(tmp_path)))

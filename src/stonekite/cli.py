@@ -336,7 +336,7 @@ def render(
             else:
                 progress(step)
     _warn_of_overs(done.overs)
-    _warn_of_damage(done.repaired, Path(loaded.stems[0].source.path))
+    _warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
     _written(done.paths, as_json, overs=done.overs, dithered=done.dithered, repaired=done.repaired)
 
 

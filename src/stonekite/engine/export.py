@@ -60,7 +60,7 @@ def export(
     `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
     iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
     """
-    stem = session.stems[0]
+    stem = session.sound.stems[0]
     split = stem.strip.split
     names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
     names["all"] = names["component"]
@@ -109,7 +109,9 @@ def export(
 
 def _refuse_inputs(session: Session, paths: list[Path]) -> None:
     """Raises AudioError if one of the files to write is one that the session is made from."""
-    sources = [stem.source for stem in session.stems] + [reference.source for reference in session.references]
+    sources = [stem.source for stem in session.sound.stems] + [
+        reference.source for reference in session.desk.references
+    ]
     for path in paths:
         for source in sources:
             used = Path(source.path)

@@ -45,14 +45,14 @@ def of_files(a: Path, b: Path, found: Comparison) -> Report:
 
 def of_session(session: Session, columns: list[Column], about: list[str]) -> Report:
     """The report of a session: its columns as they were measured, its settings, versions and blind tests in words."""
-    stem = session.stems[0]
+    stem = session.sound.stems[0]
     notes = []
     for version in session.versions:
         found = [difference.sentence for difference in differences(version.strip, stem.strip)]
         heading = f"From {version.name}{f' ({version.note})' if version.note else ''} to the state now"
         notes.append((heading, found or ["nothing differs"]))
-    if session.blind_tests:
-        notes.append(("Blind tests", [verdict(test) for test in session.blind_tests]))
+    if session.desk.blind_tests:
+        notes.append(("Blind tests", [verdict(test) for test in session.desk.blind_tests]))
     settings = [("the state now", described(stem.strip))]
     settings += [(version.name, described(version.strip)) for version in session.versions]
     return Report(f"{stem.name}: is it better?", about, columns, settings, notes)

@@ -1,32 +1,16 @@
-"""Edits: functions from a tree to a new tree that shares what did not change.
-
-A path is a tuple of field names and positions from the session down, such as
-("stems", 0, "strip", "stages", 1, "upper", "bands", 2, "gain_db").
-"""
+"""Edits: functions from a tree to a new tree that shares what did not change."""
 
 from typing import Any, TypeVar
 
 import msgspec
 
-from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Version
+from stonekite.session.tree import Path, at, find, next_id
+from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Version
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
-Path = tuple[str | int, ...]
 Tree = TypeVar("Tree")
-
-
-def at(tree: Any, path: Path) -> Any:
-    """The value at a path. Raises LookupError if the path leads nowhere."""
-    for step in path:
-        if isinstance(step, int):
-            tree = tree[step]
-        elif step in getattr(tree, "__struct_fields__", ()):
-            tree = getattr(tree, step)
-        else:
-            raise LookupError(f"nothing at {step!r}")
-    return tree
 
 
 def put(tree: Tree, path: Path, value: Any) -> Tree:
@@ -102,49 +86,33 @@ def reset(stage: Stage) -> Stage:
 def insert_stage(session: Session, stem: int, stage: Stage, where: int) -> tuple[Session, int]:
     """A session with a stage, under a new id, at a position of a stem's strip; returns it and the id."""
     number = next_id(session)
-    stages = list(session.stems[stem].strip.stages)
+    stages = list(session.sound.stems[stem].strip.stages)
     stages.insert(where, msgspec.structs.replace(stage, id=number))
-    return put(session, ("stems", stem, "strip", "stages"), tuple(stages)), number
-
-
-def next_id(session: Session) -> int:
-    """A number that no stem and no stage of the session has, nor of its versions."""
-    used = [stem.id for stem in session.stems]
-    strips = [stem.strip for stem in session.stems] + [version.strip for version in session.versions]
-    used += [stage.id for strip in strips for stage in strip.stages]
-    return max(used, default=0) + 1
+    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages)), number
 
 
 def add_stage(session: Session, stem: int, kind: str, where: int | None = None) -> tuple[Session, int]:
     """A session with a new stage in a stem's strip; returns it and the stage's id."""
-    place = len(session.stems[stem].strip.stages) if where is None else where
+    place = len(session.sound.stems[stem].strip.stages) if where is None else where
     return insert_stage(session, stem, KINDS[kind].stage(id=0), place)
 
 
 def remove_stage(session: Session, stem: int, number: int) -> Session:
     """A session without the stage of that id."""
-    kept = tuple(s for s in session.stems[stem].strip.stages if s.id != number)
-    return put(session, ("stems", stem, "strip", "stages"), kept)
+    kept = tuple(s for s in session.sound.stems[stem].strip.stages if s.id != number)
+    return put(session, ("sound", "stems", stem, "strip", "stages"), kept)
 
 
 def move_stage(session: Session, stem: int, number: int, where: int) -> Session:
     """A session with the stage of that id at another position."""
-    stages = list(session.stems[stem].strip.stages)
-    moved = stages.pop(stage_index(session.stems[stem].strip, number))
+    _, moved = find(session.sound.stems[stem].strip, number)
+    stages = [stage for stage in session.sound.stems[stem].strip.stages if stage is not moved]
     stages.insert(where, moved)
-    return put(session, ("stems", stem, "strip", "stages"), tuple(stages))
+    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages))
 
 
-def stage_index(strip: Strip, number: int) -> int:
-    """Position of the stage of that id. Raises LookupError if there is none."""
-    for index, stage in enumerate(strip.stages):
-        if stage.id == number:
-            return index
-    raise LookupError(f"no stage has number {number}")
-
-
-def keep_version(session: Session, stem: int, note: str = "", number: int | None = None) -> Session:
-    """A session with the state of a stem's strip as a version: under a number, or the first that is free.
+def keep_version(session: Session, note: str = "", number: int | None = None) -> Session:
+    """A session with its sound as a version: under a number, or the first that is free.
 
     Raises ValueError with a sentence if all numbers are taken.
     """
@@ -154,7 +122,7 @@ def keep_version(session: Session, stem: int, note: str = "", number: int | None
         raise ValueError(f"All {VERSIONS} versions are kept: replace or remove one.")
     number = free[0] if number is None else number
     kept = [version for version in session.versions if version.number != number]
-    kept.append(Version(number=number, note=note, strip=session.stems[stem].strip))
+    kept.append(Version(number=number, note=note, sound=session.sound))
     return msgspec.structs.replace(session, versions=tuple(sorted(kept, key=lambda v: v.number)))
 
 
@@ -164,12 +132,17 @@ def remove_version(session: Session, number: int) -> Session:
     return msgspec.structs.replace(session, versions=kept)
 
 
-def use_version(session: Session, stem: int, number: int) -> Session:
-    """A session whose stem is processed as in a version. Raises LookupError if it is not kept."""
+def use_version(session: Session, number: int) -> Session:
+    """A session that sounds as in a version; the recordings are those of now. Raises LookupError if it is not kept."""
     version = session.version(number)
     if version is None:
         raise LookupError(f"no version {number}")
-    return put(session, ("stems", stem, "strip"), version.strip)
+    now = {stem.id: stem for stem in session.sound.stems}
+    stems = tuple(
+        msgspec.structs.replace(stem, source=now[stem.id].source) if stem.id in now else stem
+        for stem in version.sound.stems
+    )
+    return msgspec.structs.replace(session, sound=msgspec.structs.replace(version.sound, stems=stems))
 
 
 def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
@@ -180,7 +153,7 @@ def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
     version = session.version(number)
     if version is None:
         raise LookupError(f"no version {number}")
-    strip = session.stems[stem].strip
+    strip = session.sound.stems[stem].strip
     there = {one.id: one for one in version.strip.stages}
     here = [one.id for one in strip.stages]
     if stage not in there and stage not in here:
@@ -194,4 +167,4 @@ def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
         before = [one.id for one in version.strip.stages]
         known = [here.index(one) for one in before[: before.index(stage)] if one in here]
         stages.insert(max(known, default=-1) + 1, there[stage])
-    return put(session, ("stems", stem, "strip", "stages"), tuple(stages))
+    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages))

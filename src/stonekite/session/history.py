@@ -1,10 +1,11 @@
-"""Undo and redo: a list of trees."""
+"""Undo and redo: a list of what a session's sound has been."""
 
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
-from stonekite.session.types import Session
+from stonekite.session.types import Session, Sound, Version
 
 LIMIT = 1000
 PAUSE_S = 1.0
@@ -12,14 +13,29 @@ PAUSE_S = 1.0
 is held: its gesture is an object of its own."""
 
 
+class Kept(NamedTuple):
+    """What undo goes through: the sound, and the versions of it."""
+
+    sound: Sound
+    versions: tuple[Version, ...]
+
+    @classmethod
+    def of(cls, session: Session) -> "Kept":
+        return cls(session.sound, session.versions)
+
+    def is_in(self, session: Session) -> bool:
+        """Whether a session has just these."""
+        return self.sound is session.sound and self.versions is session.versions
+
+
 @dataclass
 class History:
-    """The trees a session has been, and where in them it is.
+    """What has been, and where in it it is.
 
     Edits that carry the same `gesture` (one drag of a slider, say) become one step.
     """
 
-    trees: list[Session]
+    states: list[Kept]
     words: list[str] = field(default_factory=lambda: [""])
     place: int = 0
     clock: Callable[[], float] = time.monotonic
@@ -28,37 +44,34 @@ class History:
 
     @classmethod
     def of(cls, session: Session) -> "History":
-        return cls([session])
+        return cls([Kept.of(session)])
 
     @property
-    def now(self) -> Session:
-        return self.trees[self.place]
+    def now(self) -> Kept:
+        return self.states[self.place]
 
     def push(self, session: Session, words: str, gesture: object = None) -> None:
-        """Make `session` the current tree; `words` say what was done."""
-        if session is self.now:
+        """Make what a session has the current state; `words` say what was done."""
+        if self.now.is_in(session):
             return
+        state = Kept.of(session)
         now, before = self.clock(), self._last
         self._last = now
         goes_on = gesture is not None and gesture == self._gesture
         if goes_on and (_is_held(gesture) or now - before < PAUSE_S):
-            self.trees[self.place] = session
+            self.states[self.place] = state
             return
         self._gesture = gesture
-        del self.trees[self.place + 1 :], self.words[self.place + 1 :]
-        self.trees.append(session)
+        del self.states[self.place + 1 :], self.words[self.place + 1 :]
+        self.states.append(state)
         self.words.append(words)
-        if len(self.trees) > LIMIT:
-            del self.trees[0], self.words[0]
-        self.place = len(self.trees) - 1
+        if len(self.states) > LIMIT:
+            del self.states[0], self.words[0]
+        self.place = len(self.states) - 1
 
     def amend(self, session: Session) -> None:
-        """Replace the current tree without a step, for what is saved but not worth undoing."""
-        self.trees[self.place] = session
-
-    def amend_all(self, change: Callable[[Session], Session]) -> None:
-        """Change what undo does not touch: in every tree, so that no step loses it."""
-        self.trees[:] = [change(tree) for tree in self.trees]
+        """Replace the current state without a step, for what follows from the settings by itself."""
+        self.states[self.place] = Kept.of(session)
 
     def end_gesture(self) -> None:
         """The next edit is a step of its own."""
@@ -74,7 +87,7 @@ class History:
 
     def redo(self) -> str | None:
         """Step forward; the words of what was redone, or None at the end."""
-        if self.place + 1 >= len(self.trees):
+        if self.place + 1 >= len(self.states):
             return None
         self.end_gesture()
         self.place += 1
@@ -86,7 +99,7 @@ class History:
 
     @property
     def next_redo(self) -> str | None:
-        return self.words[self.place + 1] if self.place + 1 < len(self.trees) else None
+        return self.words[self.place + 1] if self.place + 1 < len(self.states) else None
 
 
 def _is_held(gesture: object) -> bool:

@@ -9,7 +9,9 @@ import msgspec
 
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import fingerprint, shown_name
-from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Session, Source
+from stonekite.session import tree
+from stonekite.session.formats import OLDER
+from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source
 
 SUFFIX = ".kite"
 MAX_BYTES = 64 * 2**20
@@ -48,10 +50,13 @@ def decode(text: bytes, name: str = "The session") -> Session:
         raise SessionError(
             f"{name} has format {number}, from a newer Stone Kite; this one reads up to {FORMAT}."
         )
-    if number != FORMAT:
+    if number != FORMAT and number not in OLDER:
         raise SessionError(f"{name} has no known format number (at $.format).")
     try:
-        session = msgspec.json.decode(text, type=Session)
+        if number == FORMAT:
+            session = msgspec.json.decode(text, type=Session)
+        else:
+            session = msgspec.json.decode(text, type=OLDER[number]).upgraded()
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
         raise SessionError(f"{name} cannot be used: {_lowered(str(error))}.") from None
     _check(session, name)
@@ -69,45 +74,43 @@ def _lowered(sentence: str) -> str:
 
 def _check(session: Session, name: str) -> None:
     """What types cannot say."""
+    _check_sound(session.sound, "$.sound", name)
+    numbers = [version.number for version in session.versions]
+    for k, version in enumerate(session.versions):
+        if numbers.count(version.number) > 1:
+            raise SessionError(f"{name} uses the number {version.number} twice (at $.versions[{k}].number).")
+        _check_sound(version.sound, f"$.versions[{k}].sound", name)
+    _check_desk(session.desk, name)
+
+
+def _check_sound(sound: Sound, place: str, name: str) -> None:
     seen: set[int] = set()
-    for s, stem in enumerate(session.stems):
-        source = stem.source
-        if source.generator is not None and source.frames > LONGEST_SIGNAL_S * source.rate:
-            raise SessionError(
-                f"{name} has a test generator longer than a day (at $.stems[{s}].source.frames)."
-            )
-        if max(stem.source.channels) >= stem.source.channel_count:
-            raise SessionError(
-                f"{name} asks for a channel that is not there (at $.stems[{s}].source.channels)."
-            )
-        for place, number in [(f"$.stems[{s}].id", stem.id)] + [
-            (f"$.stems[{s}].strip.stages[{k}].id", stage.id) for k, stage in enumerate(stem.strip.stages)
-        ]:
-            if number in seen:
-                raise SessionError(f"{name} uses the number {number} twice (at {place}).")
-            seen.add(number)
-    loops = [("$.loop", session.loop)]
-    loops += [(f"$.references[{k}].loop", reference.loop) for k, reference in enumerate(session.references)]
+    for path, number in tree.numbers(sound):
+        if number in seen:
+            raise SessionError(f"{name} uses the number {number} twice (at {place}{tree.written(path)}).")
+        seen.add(number)
+    for s, stem in enumerate(sound.stems):
+        _check_source(stem.source, f"{place}.stems[{s}].source", name)
+
+
+def _check_source(source: Source, place: str, name: str) -> None:
+    if source.generator is not None and source.frames > LONGEST_SIGNAL_S * source.rate:
+        raise SessionError(f"{name} has a test generator longer than a day (at {place}.frames).")
+    if max(source.channels) >= source.channel_count:
+        raise SessionError(f"{name} asks for a channel that is not there (at {place}.channels).")
+
+
+def _check_desk(desk: Desk, name: str) -> None:
+    loops = [("$.desk.loop", desk.loop)]
+    for k, reference in enumerate(desk.references):
+        loops.append((f"$.desk.references[{k}].loop", reference.loop))
+        _check_source(reference.source, f"$.desk.references[{k}].source", name)
     for place, loop in loops:
         if loop is not None and not loop.start_s < loop.end_s:
             raise SessionError(f"{name} has a loop that ends before it starts (at {place}).")
-    _check_versions(session, name)
-
-
-def _check_versions(session: Session, name: str) -> None:
-    numbers = [version.number for version in session.versions]
-    for k, version in enumerate(session.versions):
-        ids = [stage.id for stage in version.strip.stages]
-        if numbers.count(version.number) > 1 or len(set(ids)) < len(ids):
-            raise SessionError(f"{name} uses a number twice (at $.versions[{k}]).")
-    for k, test in enumerate(session.blind_tests):
+    for k, test in enumerate(desk.blind_tests):
         if len(test.order) != len(test.answers):
-            raise SessionError(f"{name} has a blind test without an answer (at $.blind_tests[{k}]).")
-    for k, reference in enumerate(session.references):
-        if max(reference.source.channels) >= reference.source.channel_count:
-            raise SessionError(
-                f"{name} asks for a channel that is not there (at $.references[{k}].source.channels)."
-            )
+            raise SessionError(f"{name} has a blind test without an answer (at $.desk.blind_tests[{k}]).")
 
 
 def load(path: Path) -> Session:
@@ -131,12 +134,21 @@ def load(path: Path) -> Session:
 
 def _with_sources(session: Session, change: Callable[[Source], Source]) -> Session:
     """A session whose recordings are changed ones."""
-    stems = tuple(msgspec.structs.replace(stem, source=change(stem.source)) for stem in session.stems)
-    references = tuple(
-        msgspec.structs.replace(reference, source=change(reference.source))
-        for reference in session.references
-    )
-    return msgspec.structs.replace(session, stems=stems, references=references)
+    changed: dict[Source, Source] = {}  # the versions have the same ones: they are looked for once
+
+    def of(source: Source) -> Source:
+        if source not in changed:
+            changed[source] = change(source)
+        return changed[source]
+
+    def of_sound(sound: Sound) -> Sound:
+        stems = tuple(msgspec.structs.replace(stem, source=of(stem.source)) for stem in sound.stems)
+        return msgspec.structs.replace(sound, stems=stems)
+
+    versions = tuple(msgspec.structs.replace(v, sound=of_sound(v.sound)) for v in session.versions)
+    references = tuple(msgspec.structs.replace(r, source=of(r.source)) for r in session.desk.references)
+    desk = msgspec.structs.replace(session.desk, references=references)
+    return msgspec.structs.replace(session, sound=of_sound(session.sound), versions=versions, desk=desk)
 
 
 def _located(source: Source, folder: Path) -> Source:
@@ -159,7 +171,7 @@ def _found(source: Source, written: Path, folder: Path) -> Source:
             return msgspec.structs.replace(source, path=str(candidate.resolve()))
     if not source.fingerprint and present:
         return msgspec.structs.replace(source, path=str(present[0].resolve()))
-    return msgspec.structs.replace(source, path=str((folder / written).absolute()))
+    return msgspec.structs.replace(source, path=os.path.abspath(folder / written))
 
 
 def save(session: Session, path: Path) -> None:

@@ -10,7 +10,7 @@ from stonekite.stages.base import LEGS, Identity, LegName
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 
-FORMAT: Literal[1] = 1
+FORMAT: Literal[2] = 2
 
 if TYPE_CHECKING:
     AnyStage = Any
@@ -258,16 +258,27 @@ class Loop(Settings, frozen=True, kw_only=True):
     end_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 
 
+class Sound(Settings, frozen=True, kw_only=True):
+    """All that makes the sound: what undo goes through, what versions keep and what is rendered."""
+
+    stems: Annotated[tuple[Stem, ...], msgspec.Meta(min_length=1, max_length=64)]
+
+
 class Version(Settings, frozen=True, kw_only=True):
-    """A kept state of a strip, under the number of the key that switches to it."""
+    """A kept state of the sound, under the number of the key that switches to it."""
 
     number: Annotated[int, msgspec.Meta(ge=1, le=VERSIONS)]
     note: Annotated[str, msgspec.Meta(max_length=400)] = ""
-    strip: Strip
+    sound: Sound
 
     @property
     def name(self) -> str:
         return f"Version {self.number}"
+
+    @property
+    def strip(self) -> Strip:
+        """That of the first stem."""
+        return self.sound.stems[0].strip
 
 
 class Reference(Settings, frozen=True, kw_only=True):
@@ -310,15 +321,21 @@ class BlindTest(Settings, frozen=True, kw_only=True):
         return len(self.answers)
 
 
+class Desk(Settings, frozen=True, kw_only=True):
+    """What lies around the sound: saved with it, never undone."""
+
+    loop: Loop | None = None
+    references: Annotated[tuple[Reference, ...], msgspec.Meta(max_length=REFERENCES)] = ()
+    blind_tests: Annotated[tuple[BlindTest, ...], msgspec.Meta(max_length=1000)] = ()
+
+
 class Session(Settings, frozen=True, kw_only=True):
     """All that a user saves."""
 
-    format: Literal[1] = FORMAT
-    stems: Annotated[tuple[Stem, ...], msgspec.Meta(min_length=1, max_length=64)]
-    loop: Loop | None = None
+    format: Literal[2] = FORMAT
+    sound: Sound
     versions: Annotated[tuple[Version, ...], msgspec.Meta(max_length=VERSIONS)] = ()
-    references: Annotated[tuple[Reference, ...], msgspec.Meta(max_length=REFERENCES)] = ()
-    blind_tests: Annotated[tuple[BlindTest, ...], msgspec.Meta(max_length=1000)] = ()
+    desk: Desk = Desk()
 
     def version(self, number: int) -> Version | None:
         """The version of that number, if it is kept."""

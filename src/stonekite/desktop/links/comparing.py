@@ -138,17 +138,17 @@ def subjects_of(session: Session, chosen: Loop | None, *, everything: bool) -> d
     """What is compared of a session in a range: the recording, the result, and, where everything is wanted or they are
     in the switch, versions and references, each reference in its own range.
     """
-    stem = session.stems[0]
+    stem = session.sound.stems[0]
     source = stem.source
     span = span_of(chosen, source.rate, source.frames)
     found = {
         "processed": Subject(source, stem.strip, span),
         "unprocessed": Subject(source, None, span),
     }
-    if everything or session.versions or session.references:
+    if everything or session.versions or session.desk.references:
         for version in session.versions:
             found[f"version {version.number}"] = Subject(source, version.strip, span)
-        for k, reference in enumerate(session.references):
+        for k, reference in enumerate(session.desk.references):
             own = span_of(reference.loop, reference.source.rate, reference.source.frames)
             found[f"reference {k}"] = Subject(reference.source, None, own, rate=source.rate)
     return found

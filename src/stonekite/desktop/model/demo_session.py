@@ -4,7 +4,7 @@ import msgspec
 
 from stonekite.desktop.model.document import session_of
 from stonekite.files.demo import demo_path
-from stonekite.session.types import Loop, Session, Strip
+from stonekite.session.types import Desk, Loop, Session, Sound, Strip
 from stonekite.stages.eq import Band, Eq, EqSide
 
 
@@ -28,5 +28,5 @@ def demo_session() -> Session:
             )
         ),
     )
-    stem = msgspec.structs.replace(session.stems[0], strip=Strip(stages=(stage,)))
-    return msgspec.structs.replace(session, stems=(stem,), loop=Loop(start_s=4.0, end_s=12.0))
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=Strip(stages=(stage,)))
+    return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=4.0, end_s=12.0)))

@@ -1,6 +1,5 @@
 """The open session: its tree, its history and its file. The only place where the window changes it."""
 
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -8,9 +7,20 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels
-from stonekite.session import edits, storage
-from stonekite.session.history import History
-from stonekite.session.types import BlindTest, LegName, Loop, Session, Source, Stem, Strip
+from stonekite.session import edits, storage, tree
+from stonekite.session.history import History, Kept
+from stonekite.session.types import (
+    BlindTest,
+    Desk,
+    LegName,
+    Loop,
+    Reference,
+    Session,
+    Sound,
+    Source,
+    Stem,
+    Strip,
+)
 from stonekite.stages.base import Stage
 
 STEM = 0
@@ -30,7 +40,7 @@ def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Ses
         frames=found.frames,
         fingerprint=fingerprint(path),
     )
-    return Session(stems=(Stem(id=1, name=path.stem, source=source),)), found
+    return Session(sound=Sound(stems=(Stem(id=1, name=path.stem, source=source),))), found
 
 
 class Document(QObject):
@@ -46,7 +56,9 @@ class Document(QObject):
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._history: History | None = None
-        self._saved: Session | None = None
+        self._session: Session | None = None
+        self._saved: Kept | None = None
+        self._desk_saved = True
         self.path: Path | None = None
 
     @property
@@ -55,12 +67,12 @@ class Document(QObject):
 
     @property
     def session(self) -> Session:
-        assert self._history is not None
-        return self._history.now
+        assert self._session is not None
+        return self._session
 
     @property
     def stem(self) -> Stem:
-        return self.session.stems[STEM]
+        return self.session.sound.stems[STEM]
 
     @property
     def strip(self) -> Strip:
@@ -72,12 +84,13 @@ class Document(QObject):
 
     @property
     def modified(self) -> bool:
-        return self._history is not None and self._saved is not self.session
+        return self._history is not None and not (self._desk_saved and self._saved is self._history.now)
 
     def open(self, session: Session, path: Path | None = None) -> None:
         """Make a session the open one; `path` is its file, if it has one."""
+        self._session = session
         self._history = History.of(session)
-        self._saved = session
+        self.discard()
         self.path = path
         self.opened.emit()
         self.named.emit()
@@ -85,7 +98,7 @@ class Document(QObject):
     def load(self, path: Path) -> None:
         """Open a session file. Raises SessionError, AudioError if its recording cannot be used."""
         session = storage.load(path)
-        source = session.stems[STEM].source
+        source = session.sound.stems[STEM].source
         if source.generator is not None:
             self.open(session, path)
             return
@@ -97,47 +110,51 @@ class Document(QObject):
             )
         if found.frames != source.frames:
             source = msgspec.structs.replace(source, frames=found.frames)
-            session = edits.put(session, ("stems", STEM, "source"), source)
+            session = edits.put(session, ("sound", "stems", STEM, "source"), source)
         self.open(session, path)
 
     def save(self, path: Path) -> None:
         """Write the session to a file and make it the session's own. Raises SessionError."""
         storage.save(self.session, path)
         self.end_gesture()  # what is saved stays a step of its own
-        self._saved = self.session
+        self.discard()
         self.path = path
         self.named.emit()
 
     def edit(self, session: Session, words: str, gesture: object = None) -> None:
-        """Make another tree the current one. Edits with the same gesture are one step to undo."""
+        """Make another tree the current one, with the same desk. Edits with the same gesture are one step to undo."""
         if session is self.session:
             return
         assert self._history is not None
+        self._session = session
         self._history.push(session, words, gesture)
         self.edited.emit()
         self.changed.emit()
         self.named.emit()
 
-    def put(self, path: edits.Path, value: Any, words: str, gesture: object = None) -> None:
+    def put(self, path: tree.Path, value: Any, words: str, gesture: object = None) -> None:
         """Change one value of the strip; nothing happens if it is that already."""
-        full = ("stems", STEM, "strip", *path)
-        if edits.at(self.session, full) != value:
+        full = ("sound", "stems", STEM, "strip", *path)
+        if tree.at(self.session, full) != value:
             self.edit(edits.put(self.session, full, value), words, gesture)
 
     def put_stage(self, stage: Stage, words: str, gesture: object = None) -> None:
         """Replace the stage that has the same id."""
-        index = edits.stage_index(self.strip, stage.id)
-        self.put(("stages", index), stage, words, gesture)
+        path, _ = tree.find(self.strip, stage.id)
+        self.put(path, stage, words, gesture)
 
     def put_in_side(
-        self, stage: Stage, leg: LegName, path: edits.Path, value: Any, words: str, gesture: object = None
+        self, stage: Stage, leg: LegName, path: tree.Path, value: Any, words: str, gesture: object = None
     ) -> None:
         """Change one value of one side of a stage, and of the other side if the stage is linked."""
         self.put_stage(edits.put_linked(stage, leg, path, value), words, gesture)
 
     def stage(self, number: int) -> Stage | None:
         """The stage of that id, or None."""
-        return next((stage for stage in self.strip.stages if stage.id == number), None)
+        try:
+            return tree.find(self.strip, number)[1]
+        except LookupError:
+            return None
 
     def keep_levels(self, changes: dict[int, float]) -> None:
         """Give back the loudness that stages add, as measured, where they are to keep their level.
@@ -147,10 +164,11 @@ class Document(QObject):
         stages = tuple(self._levelled(stage, changes.get(stage.id)) for stage in self.strip.stages)
         if stages == self.strip.stages or self._history is None:
             return
-        clean = not self.modified
-        self._history.amend(edits.put(self.session, ("stems", STEM, "strip", "stages"), stages))
+        clean = self._saved is self._history.now
+        self._session = edits.put(self.session, ("sound", "stems", STEM, "strip", "stages"), stages)
+        self._history.amend(self._session)
         if clean:
-            self._saved = self.session
+            self._saved = self._history.now
         self.changed.emit()
 
     @staticmethod
@@ -161,33 +179,38 @@ class Document(QObject):
         near = abs(wanted - stage.kept_db) < LEVEL_KEPT_LU
         return stage if near else msgspec.structs.replace(stage, kept_db=round(wanted, 2))
 
-    def set_loop(self, loop: Loop | None) -> None:
-        """Change the loop; it is saved, but not a step to undo."""
-        if loop == self.session.loop or self._history is None:
-            return
-        self._amend_all(lambda tree: msgspec.structs.replace(tree, loop=loop))
-        self.changed.emit()
+    # The desk: saved, never undone.
 
-    def _amend_all(self, change: Callable[[Session], Session]) -> None:
-        """Change what is saved but never undone. What was saved stays what was saved."""
-        assert self._history is not None
-        made = {id(tree): change(tree) for tree in self._history.trees}
-        if self._saved is not None:
-            self._saved = made.get(id(self._saved)) or change(self._saved)
-        self._history.amend_all(lambda tree: made[id(tree)])
+    @property
+    def desk(self) -> Desk:
+        return self.session.desk
+
+    def set_loop(self, loop: Loop | None) -> None:
+        """Change the loop; it is saved along, but not worth a question."""
+        if self._session is not None and loop != self.desk.loop:
+            self._put_on_desk(loop=loop)
+
+    def add_blind_test(self, test: BlindTest) -> None:
+        """Keep the result of a blind test."""
+        self._desk_saved = False
+        self._put_on_desk(blind_tests=(*self.desk.blind_tests, test))
+
+    def set_references(self, references: tuple[Reference, ...]) -> None:
+        """Have other recordings to compare with."""
+        self._desk_saved = False
+        self._put_on_desk(references=references)
+
+    def _put_on_desk(self, **values: Any) -> None:
+        desk = msgspec.structs.replace(self.desk, **values)
+        msgspec.convert(msgspec.to_builtins(desk), Desk)
+        self._session = msgspec.structs.replace(self.session, desk=desk)
+        self.changed.emit()
+        self.named.emit()
 
     def discard(self) -> None:
         """Count what is open as saved: its changes are not worth keeping."""
-        self._saved = self.session if self.is_open else None
-
-    def add_blind_test(self, test: BlindTest) -> None:
-        """Keep the result of a blind test; it is saved, and cannot be undone."""
-        assert self._history is not None
-        tests = (*self.session.blind_tests, test)
-        self._amend_all(lambda tree: msgspec.structs.replace(tree, blind_tests=tests))
-        self._saved = None  # no state that was saved has it
-        self.changed.emit()
-        self.named.emit()
+        self._saved = self._history.now if self._history is not None else None
+        self._desk_saved = True
 
     def end_gesture(self) -> None:
         if self._history is not None:
@@ -201,6 +224,9 @@ class Document(QObject):
 
     def _step(self, words: str | None) -> None:
         if words is not None:
+            assert self._history is not None
+            sound, versions = self._history.now
+            self._session = msgspec.structs.replace(self.session, sound=sound, versions=versions)
             self.edited.emit()
             self.changed.emit()
             self.named.emit()

@@ -7,7 +7,7 @@ from PySide6.QtCore import QMimeData, QObject, Signal
 from PySide6.QtGui import QGuiApplication
 
 from stonekite.desktop.model.document import STEM, Document
-from stonekite.session import edits, presets
+from stonekite.session import edits, presets, tree
 from stonekite.session.types import LegName
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, AnyStage, kind_of
@@ -156,7 +156,7 @@ class StageActions(QObject):
             self.said.emit("There is no stage on the clipboard: copy one first (Ctrl+C).")
             return
         stages = self._document.strip.stages
-        place = edits.stage_index(self._document.strip, self.stage.id) + 1 if self.stage else len(stages)
+        place = stages.index(self.stage) + 1 if self.stage else len(stages)
         session, number = edits.insert_stage(self._document.session, STEM, stage, place)
         self._document.edit(session, f"{kind_of(stage).label} pasted")
         self.choose(number, self.chosen[1] if self.chosen else "upper")
@@ -180,7 +180,7 @@ class StageActions(QObject):
     def use_preset(self, preset: presets.Preset, gesture: object = None) -> None:
         """Hear a preset; those tried with the same gesture are one step to undo."""
         if preset.scope == "strip":
-            first = edits.next_id(self._document.session)
+            first = tree.next_id(self._document.session)
             strip = presets.on_strip(preset, self._document.strip, first)
             self._document.put((), strip, f"Preset “{preset.name}”", gesture)
             if self.chosen is None and strip.stages:

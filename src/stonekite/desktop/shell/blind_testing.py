@@ -32,7 +32,7 @@ class BlindTesting(QObject):
 
     def _earlier(self) -> list[str]:
         """The results that the session keeps, in words."""
-        return [verdict(test) for test in self._window.document.session.blind_tests]
+        return [verdict(test) for test in self._window.document.session.desk.blind_tests]
 
     def ask(self) -> None:
         """Ask what is to be tested: what is compared, if nothing else is chosen."""
@@ -42,7 +42,7 @@ class BlindTesting(QObject):
         # Levels have to be known for all of it.
         window.switching.whole_switch = True
         window.switching.refresh()
-        loop = window.document.session.loop
+        loop = window.document.session.desk.loop
         self.view.range_s = None if loop is None else (loop.start_s, loop.end_s)
         window.pages.setCurrentWidget(self.view)
         self.view.open(window.compare_view.after, window.compare_view.before)

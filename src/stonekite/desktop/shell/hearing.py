@@ -154,7 +154,7 @@ class Hearing(QObject):
     def rewind(self) -> None:
         """Back to the start, or to that of the loop."""
         if self._document.is_open:
-            loop, rate = self._document.session.loop, self._document.stem.source.rate
+            loop, rate = self._document.session.desk.loop, self._document.stem.source.rate
             self._transport.seek(int(loop.start_s * rate) if loop is not None else 0)
 
     def set_loop(self, loop: tuple[float, float] | None) -> None:
@@ -166,7 +166,7 @@ class Hearing(QObject):
         """Repeat the last range, or what the timeline shows; or no longer."""
         if not self._document.is_open:
             return
-        loop = self._document.session.loop
+        loop = self._document.session.desk.loop
         if loop is not None:
             self._last_loop = loop
             self._document.set_loop(None)
@@ -178,7 +178,7 @@ class Hearing(QObject):
 
     def send_loop(self) -> None:
         """Have the document's loop repeated."""
-        loop, source = self._document.session.loop, self._document.stem.source
+        loop, source = self._document.session.desk.loop, self._document.stem.source
         frames = (0, 0)
         if loop is not None:
             frames = (int(loop.start_s * source.rate), min(source.frames, int(loop.end_s * source.rate)))

@@ -54,7 +54,7 @@ class Matching(QObject):
         name, _ = QFileDialog.getOpenFileName(self._window, "Reference", "", pattern)
         if name:
             try:
-                self.start(session_of(Path(name))[0].stems[0].source)
+                self.start(session_of(Path(name))[0].sound.stems[0].source)
             except AudioError as error:
                 self.said.emit(str(error))
 

@@ -13,7 +13,7 @@ from stonekite.engine.generator import generator_source
 from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
 from stonekite.session import edits
 from stonekite.session.storage import SUFFIX, SessionError
-from stonekite.session.types import Session, Stem
+from stonekite.session.types import Session, Sound, Stem
 
 _AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
 
@@ -91,9 +91,11 @@ class Opening(QObject):
 
         try:
             session = storage.load(path)
-            old = session.stems[STEM].source
+            old = session.sound.stems[STEM].source
             fresh, _ = session_of(recording, old.channels)
-            self._document.open(edits.put(session, ("stems", STEM, "source"), fresh.stems[0].source), path)
+            self._document.open(
+                edits.put(session, ("sound", "stems", STEM, "source"), fresh.sound.stems[0].source), path
+            )
         except (AudioError, SessionError) as error:
             self.complained.emit(str(error))
 
@@ -125,7 +127,7 @@ class Opening(QObject):
         if self.may_leave():
             self.mono = False
             self._document.open(
-                Session(stems=(Stem(id=1, name="Test generator", source=generator_source()),))
+                Session(sound=Sound(stems=(Stem(id=1, name="Test generator", source=generator_source()),)))
             )
             self.generator_opened.emit()
 

@@ -13,14 +13,14 @@ from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.model.document import Document
 from stonekite.processes.jobs import Answer, Separate, Written
 from stonekite.session import storage
-from stonekite.session.types import SIDES, Session, Source, Stem
+from stonekite.session.types import SIDES, Session, Sound, Source, Stem
 
 
 def session_of_side(source: Source, name: str, row: int) -> Session:
     """A new session on one side of a recording: mono, so it plays in the centre."""
     channel = source.channels[row]
     one = msgspec.structs.replace(source, channels=(channel, channel))
-    return Session(stems=(Stem(id=1, name=name, source=one),))
+    return Session(sound=Sound(stems=(Stem(id=1, name=name, source=one),)))
 
 
 class Separating(QObject):

@@ -409,7 +409,7 @@ class Window(QMainWindow):
             self.transport.play()
 
     def _show_loop(self) -> None:
-        loop = self.document.session.loop
+        loop = self.document.session.desk.loop
         self.timeline.show_loop((loop.start_s, loop.end_s) if loop is not None else None)
         self.loop_words.setChecked(loop is not None)
         self.loop_range.setText(f"{clock(loop.start_s)} – {clock(loop.end_s)}" if loop is not None else "")

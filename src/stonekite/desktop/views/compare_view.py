@@ -473,7 +473,7 @@ class CompareView(QWidget):
         session = self._document.session
         found = {"processed": "Now", "unprocessed": "Unprocessed"}
         found |= {f"version {v.number}": v.name for v in session.versions}
-        found |= {f"reference {k}": reference.name for k, reference in enumerate(session.references)}
+        found |= {f"reference {k}": reference.name for k, reference in enumerate(session.desk.references)}
         return found
 
     def refresh(self) -> None:

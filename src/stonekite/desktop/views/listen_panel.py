@@ -320,7 +320,7 @@ class ListenPanel(QFrame):
     def show_session(self, session: Session | None) -> None:
         """The versions and references that there are."""
         versions = () if session is None else session.versions
-        references = () if session is None else session.references
+        references = () if session is None else session.desk.references
         if self.version is not None and self.version not in [v.number for v in versions]:
             self.version = None
         if self.reference is not None and self.reference >= len(references):

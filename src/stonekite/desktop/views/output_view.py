@@ -14,7 +14,7 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.model.document import Document
 from stonekite.engine.ends import output_matrix
-from stonekite.session import edits
+from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, Output, Place, SideName
 from stonekite.signal.decibels import db_of
 from stonekite.stages.settings import settings_of
@@ -313,7 +313,7 @@ class OutputView(QFrame):
         output = self._document.strip.output
         self.picture.show_output(output)
         for path, control in self.controls.items():
-            show_on(control, edits.at(output, path))
+            show_on(control, tree.at(output, path))
         self.swap.setChecked(output.left.position > output.right.position)
         self.words.setText(
             "as it comes out of the join"
@@ -340,6 +340,6 @@ class OutputView(QFrame):
         swapped = edits.put(edits.put(output, ("left",), output.right), ("right",), output.left)
         self._document.put(("output",), swapped, "Output sides swapped")
 
-    def _put(self, path: edits.Path, words: str, value: Any, token: object) -> None:
+    def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "output", *path)
         self._document.put(("output", *path), value, f"Output: {words.lower()}", gesture)

@@ -26,7 +26,7 @@ from stonekite.desktop.pictures.linked_plot import Axis
 from stonekite.desktop.pictures.source_plots import SourceCourse, SourceSpectra
 from stonekite.engine import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts
-from stonekite.session import edits
+from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, USED_BY_SIGNAL, Generator, Intake, IntakeSide
 from stonekite.signal.matrix import COMPONENTS
 from stonekite.stages.settings import settings_of
@@ -398,7 +398,7 @@ class SourceView(QFrame):
     def _set(self, intake: Intake, words: str) -> None:
         self._document.put(("intake",), intake, words)
 
-    def _put(self, path: edits.Path, words: str, value: Any, token: object) -> None:
+    def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "intake", *path)
         self._document.put(("intake", *path), value, f"Intake: {words.lower()}", gesture)
 
@@ -407,7 +407,9 @@ class SourceView(QFrame):
         if source.generator is None:
             return
         generator = msgspec.structs.replace(source.generator, **{field: value})
-        session = edits.put(self._document.session, ("stems", STEM, "source", "generator"), generator)
+        session = edits.put(
+            self._document.session, ("sound", "stems", STEM, "source", "generator"), generator
+        )
         gesture = None if token is None else (token, "generator", field)
         self._document.edit(
             session, f"Test generator: {settings_of(Generator)[field].label.lower()}", gesture

@@ -59,7 +59,7 @@ class Switching(QObject):
     def referred(self) -> tuple[Source | None, int, int]:
         """The reference that is chosen, and its range in frames."""
         place = self._listen.reference
-        if place is None or place >= len(self._document.session.references):
+        if place is None or place >= len(self._document.session.desk.references):
             return None, 0, 0
         return self.reference_frames(place)
 
@@ -78,7 +78,7 @@ class Switching(QObject):
 
     def reference_frames(self, place: int) -> tuple[Source, int, int]:
         """A reference and its range in frames."""
-        reference = self._document.session.references[place]
+        reference = self._document.session.desk.references[place]
         rate, loop = reference.source.rate, reference.loop
         if loop is None:
             return reference.source, 0, reference.source.frames
@@ -103,7 +103,7 @@ class Switching(QObject):
         """The range that the comparison is of; None for all of it."""
         if self.range == "whole":
             return None
-        return self._document.session.loop if self.range == "loop" else self.selection
+        return self._document.session.desk.loop if self.range == "loop" else self.selection
 
     def refresh(self) -> None:
         """Have measured what is wanted now."""
@@ -111,11 +111,11 @@ class Switching(QObject):
             return
         session = self._document.session
         self._listen.show_session(session)
-        if session.loop is not None:
-            self.selection = session.loop
+        if session.desk.loop is not None:
+            self.selection = session.desk.loop
         subjects: dict[str, Subject] = {}
-        if session.loop is not None or session.versions or session.references or self.whole_switch:
-            subjects |= subjects_of(session, session.loop, everything=False)
+        if session.desk.loop is not None or session.versions or session.desk.references or self.whole_switch:
+            subjects |= subjects_of(session, session.desk.loop, everything=False)
         if self.viewing:
             wanted = subjects_of(session, self.view_range(), everything=True)
             subjects |= {_VIEW + key: subject for key, subject in wanted.items()}
@@ -141,7 +141,7 @@ class Switching(QObject):
 
     def _changed(self) -> None:
         loudness = {key: lufs for key, lufs in self.comparing.loudness().items() if not key.startswith(_VIEW)}
-        if self._document.is_open and self._document.session.loop is None and self._analysed is not None:
+        if self._document.is_open and self._document.session.desk.loop is None and self._analysed is not None:
             loudness.setdefault("processed", self._analysed.after.get("integrated_lufs"))
             loudness.setdefault("unprocessed", self._analysed.before.get("integrated_lufs"))
         self._listen.show_loudness(loudness)
@@ -156,7 +156,7 @@ class Switching(QObject):
         if not self._document.is_open:
             return
         try:
-            session = edits.keep_version(self._document.session, STEM, note if isinstance(note, str) else "")
+            session = edits.keep_version(self._document.session, note if isinstance(note, str) else "")
         except ValueError as error:
             self.said.emit(str(error))
             return
@@ -169,13 +169,13 @@ class Switching(QObject):
         """Keep the state now in place of a version."""
         old = self._document.session.version(number)
         if old is not None:
-            session = edits.keep_version(self._document.session, STEM, old.note, number)
+            session = edits.keep_version(self._document.session, old.note, number)
             self._document.edit(session, f"Version {number} replaced")
 
     def use(self, number: int) -> None:
         """Make a version the state now."""
         self._listen.choose("processed")
-        session = edits.use_version(self._document.session, STEM, number)
+        session = edits.use_version(self._document.session, number)
         self._document.edit(session, f"Back to version {number}")
 
     def take(self, number: int, stage: int) -> None:
@@ -235,18 +235,17 @@ class Switching(QObject):
 
     def add_reference(self, path: Path) -> None:
         """Put a finished recording into the switch."""
-        session = self._document.session
-        if len(session.references) >= REFERENCES:
+        known = self._document.desk.references
+        if len(known) >= REFERENCES:
             self.said.emit(f"There are {REFERENCES} references already: remove one.")
             return
         try:
-            source = session_of(path)[0].stems[0].source
+            source = session_of(path)[0].sound.stems[0].source
         except AudioError as error:
             self.said.emit(str(error))
             return
         reference = Reference(name=path.stem[:200], source=source)
-        added = msgspec.structs.replace(session, references=(*session.references, reference))
-        self._document.edit(added, f"Reference “{reference.name}” added")
+        self._document.set_references((*known, reference))
 
     def set_reference_range(self, place: int, text: str) -> None:
         """Loop a reference in a range that is typed; nothing: all of it."""
@@ -255,21 +254,20 @@ class Switching(QObject):
         except ValueError as error:
             self.said.emit(str(error))
             return
-        references = list(self._document.session.references)
+        references = list(self._document.session.desk.references)
         references[place] = msgspec.structs.replace(
             references[place], loop=span and Loop(start_s=span[0], end_s=span[1])
         )
-        session = msgspec.structs.replace(self._document.session, references=tuple(references))
-        self._document.edit(session, f"Range of reference “{references[place].name}”")
+        self._document.set_references(tuple(references))
 
     def remove_reference(self, place: int) -> None:
-        references = list(self._document.session.references)
+        references = list(self._document.session.desk.references)
         name = references.pop(place).name
-        session = msgspec.structs.replace(self._document.session, references=tuple(references))
-        self._document.edit(session, f"Reference “{name}” removed")
+        self._document.set_references(tuple(references))
+        self.said.emit(f"Reference “{name}” removed.")
 
     def _reference_menu(self, place: int, where: QPoint) -> None:
-        reference = self._document.session.references[place]
+        reference = self._document.session.desk.references[place]
         loop = reference.loop
         text = "" if loop is None else f"{clock(loop.start_s)} – {clock(loop.end_s)}"
         menu = self.menu = QMenu(self._window)
