@@ -52,9 +52,11 @@ IN_THE_WINDOW = {"qtbot", "qapp"}
 
 
 def pytest_collection_modifyitems(items):
-    """What needs no window and no other process is marked `core`: it is quick, and can run beside itself."""
+    """What needs no window, no other process and little time is marked `core`."""
     for item in items:
-        if not IN_THE_WINDOW & set(item.fixturenames) and item.get_closest_marker("processes") is None:
+        if not IN_THE_WINDOW & set(item.fixturenames) and not any(
+            item.get_closest_marker(name) for name in ("processes", "slow")
+        ):
             item.add_marker(pytest.mark.core)
 
 

@@ -218,6 +218,7 @@ def compared(a, b):
     return done(compare(a, b))
 
 
+@pytest.mark.slow
 def test_an_excerpt_fits_its_whole_and_an_offset_of_25_seconds_is_found(tmp_path):
     whole = noise(40.0, seed=6)
     long = write_wav(tmp_path / "whole.wav", whole, subtype="FLOAT")

@@ -38,6 +38,7 @@ def made_db(sos: np.ndarray, rate: float, f: np.ndarray = FREQUENCIES) -> np.nda
     return 20 * np.log10(np.maximum(np.abs(signal.sosfreqz(full, f, fs=rate)[1]), 1e-12))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 @pytest.mark.parametrize("kind", ["bell", "low-shelf", "high-shelf"])
 def test_bells_and_shelves_within_a_tenth_of_a_db(kind, rate):

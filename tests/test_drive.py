@@ -67,6 +67,7 @@ def folded_back_db(side: DriveSide, quality: str, hertz: float, rate: int) -> fl
     return float(20 * np.log10(heard.max() / whole + 1e-15))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("quality", "allowed_db"), [("standard", -75.0), ("high", -95.0)])
 @pytest.mark.parametrize("curve", ["soft", "hard", "folded"])
 def test_what_folds_back_is_far_down(quality, allowed_db, curve):

@@ -380,6 +380,7 @@ def loud_sounds(rate: int) -> dict[str, np.ndarray]:
     }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000, 192_000])
 def test_nothing_at_all_passes_the_ceiling(rate):
     worst, where = -99.0, ""

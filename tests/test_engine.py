@@ -369,6 +369,7 @@ def test_an_empty_session_renders_bit_for_bit(recording):
     assert np.array_equal(out, source)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(12))
 def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     """Whatever the kinds remember: detectors with slow releases, long filters, all of them in a row."""
@@ -397,6 +398,7 @@ def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     assert off <= -90.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("jumps", [(), (5, 18, 9), ("pause", 12)])
 def test_a_start_beside_the_playing_is_silent_until_it_has_heard_back_and_then_gives_the_export(
     tmp_path, jumps

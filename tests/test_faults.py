@@ -25,14 +25,14 @@ pytestmark = pytest.mark.processes
 def test_killed_commands_leave_no_damaged_or_mixed_files_and_nothing_temporary(tmp_path):
     script = Path(__file__).with_name("killing.py")
     done = subprocess.run(
-        [sys.executable, str(script), str(tmp_path), "200" if THOROUGH else "60", "3"],
+        [sys.executable, str(script), str(tmp_path), "200" if THOROUGH else "40", "3"],
         capture_output=True,
         text=True,
         check=True,
     )
     found = json.loads(done.stdout)
     print(found)
-    assert found["killed"] > (60 if THOROUGH else 15)
+    assert found["killed"] > (60 if THOROUGH else 10)
     assert found["damaged"] == found["mixed"] == found["refused"] == found["left"] == 0
 
 
@@ -247,7 +247,7 @@ def test_the_player_killed_again_and_again_is_back_each_time(opened, qtbot):
     transport.seek(RATE)
     transport.play()
     slowest = 0.0
-    for _ in range(20 if THOROUGH else 6):
+    for _ in range(20 if THOROUGH else 4):
         qtbot.waitUntil(lambda: transport._spare is not None and transport._spare.warm, timeout=30_000)
         qtbot.waitUntil(lambda: transport.playing and transport.status["playing"] == 1, timeout=10_000)
         before, pid = transport.position_s, transport.player_pid

@@ -118,6 +118,7 @@ def worst_step(out: np.ndarray, old: np.ndarray, new: np.ndarray, at: int) -> fl
     return float(np.abs(np.diff(out[:, at - 4800 : late], axis=1)).max()) / max(own, 1e-9)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_any_cut_gives_the_same_bits(kind):
     for seed in range(6 if THOROUGH else 4):
@@ -159,6 +160,7 @@ def changes_of(kind: str, seed: int) -> tuple[Strip, Strip, str]:
     return before, msgspec.structs.replace(before, **ends), what
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
     worst, words, loudest, where = -300.0, "", 0.0, ""
@@ -180,6 +182,7 @@ def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
     assert loudest <= 1.5
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_what_is_no_number_never_leaves_and_is_soon_forgotten(kind):
     for seed in range(8 if THOROUGH else 4):

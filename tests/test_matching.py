@@ -27,6 +27,7 @@ def left_over(a: np.ndarray, b: np.ndarray, found: Match, block: int = 4096) -> 
     return residual.levels_db()
 
 
+@pytest.mark.slow
 @given(
     st.floats(-3000, 3000),
     st.floats(-30, 20),
@@ -105,6 +106,7 @@ def _programme(seed: int, seconds: float) -> np.ndarray:
     return 0.1 * np.stack([sound, other]) / np.std(sound)
 
 
+@pytest.mark.slow
 def test_unrelated_recordings_do_not_fit_and_processed_ones_do():
     count = 10 if THOROUGH else 4
     programmes = [_programme(seed, 12.0 if THOROUGH else 6.0) for seed in range(count)]

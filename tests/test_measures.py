@@ -64,6 +64,7 @@ def test_a_sine_in_mid_and_a_cosine_in_side():
     assert np.array(found.spectra_db)[2:, at] == pytest.approx([20 * np.log10(0.4), -20], abs=0.05)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("correlation", [-0.6, 0.0, 0.5, 0.9])
 def test_pink_noise_of_a_chosen_correlation(correlation):
     found = of(0.1 * pink_noise(0, 30 * RATE, RATE, correlation))

@@ -166,7 +166,9 @@ def blocks_that_match(heard: np.ndarray, wanted: np.ndarray) -> tuple[int, int, 
     return exact, len(starts), worst
 
 
-@pytest.mark.parametrize("fault", ["killed, back after 3 s", "killed, back after 15 s", "frozen"])
+@pytest.mark.parametrize(
+    "fault", ["killed, back after 3 s", "frozen", *(["killed, back after 15 s"] if THOROUGH else [])]
+)
 def test_sound_goes_on_without_the_server_and_comes_back_with_it(server, playing, qtbot, fault):
     transport, outputs = playing
     server.signal(signal.SIGSTOP if fault == "frozen" else signal.SIGKILL)

@@ -75,6 +75,7 @@ def late(sound: np.ndarray, samples: float) -> np.ndarray:
     return np.stack([sound[0], np.fft.irfft(spectrum, sound.shape[1])])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("fault", list(MADE))
 def test_every_verdict_is_said_of_a_signal_made_for_it(fault):
     assert fault in said(MADE[fault]())
@@ -96,6 +97,7 @@ def test_sentences_are_plain_and_hold_the_figures():
 ORDINARY = list(zip(range(20, 44), [0.15, 0.3, 0.5, 0.6] * 6, strict=True))
 
 
+@pytest.mark.slow
 def test_ordinary_recordings_are_let_through():
     sounds = [music(seed, wide=wide) for seed, wide in ORDINARY]
     blamed = {k: v for k, sound in enumerate(sounds) for v in verdicts(looked_at(sound)) if not v.usual}
@@ -187,6 +189,7 @@ def test_clipped_samples_are_counted_whatever_the_block_size(block):
     assert found.components["left"].clipped == 3 + 4 + 3 and found.components["right"].clipped == 0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("bleed_db", [-31.0, -34.0, -40.0])
 def test_two_tracks_that_run_into_each_other_a_little_are_still_two(bleed_db):
     for seed in (21, 31, 41):

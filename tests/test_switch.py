@@ -143,6 +143,7 @@ def test_identical_versions_and_an_empty_session_differ_by_exactly_nothing(tmp_p
         assert not any(playback.read(512).any() for _ in range(60))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(20))
 def test_random_sessions_are_matched_within_a_tenth_of_a_unit(seed):
     with Reader(demo_path()) as reader:

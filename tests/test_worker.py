@@ -78,6 +78,7 @@ def answer(request):
     return list(Worker().run(request))[-1]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", list(ARRIVED))
 def test_everything_that_arrives_is_measured(name, tmp_path):
     sound, rate = ARRIVED[name]
@@ -133,6 +134,7 @@ def test_separating_writes_both_sides_and_never_over_what_is_there(tmp_path):
     assert isinstance(answer(Separate(2, source, str(tmp_path))), Failed)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "stage",
     [
