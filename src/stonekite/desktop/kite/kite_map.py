@@ -4,11 +4,11 @@ Source, split, two legs that part and meet again, a stone for each side of a sta
 """
 
 from dataclasses import dataclass
-from functools import lru_cache
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
+    QColor,
     QContextMenuEvent,
     QFontMetricsF,
     QHelpEvent,
@@ -18,18 +18,21 @@ from PySide6.QtGui import (
     QPainterPath,
     QPaintEvent,
     QPen,
+    QPixmap,
     QPolygonF,
 )
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from stonekite.desktop.controls.plain import tip
-from stonekite.desktop.controls.theme import faded, font, mixed, roles
+from stonekite.desktop.controls.theme import faded, font, mixed, restyled, roles
 from stonekite.session.types import LEGS, LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, heard_response, kind_of
 from stonekite.words import NAMES
 
 STONE = (30.0, 21.0)
+_STONE_ROOM, _STONE_MIDDLE = QSize(84, 60), QPointF(42, 30)
+"""Of the picture of a stone."""
 _QUIET_DB, _LOUD_DB = -60.0, -6.0
 
 
@@ -85,13 +88,20 @@ class KiteMap(QWidget):
         self._hover: Hit | None = None
         self._press: tuple[QPointF, Hit] | None = None
         self._drag: QPointF | None = None
+        self._stones: dict[tuple[int, LegName], tuple[tuple, QPixmap]] = {}
+        restyled.changed.connect(self._forget_stones)
 
     def sizeHint(self) -> QSize:
         return QSize(900, 152)
 
+    def _forget_stones(self) -> None:
+        self._stones.clear()
+
     def show_strip(self, strip: Strip, source: tuple[str, str], output: tuple[str, str]) -> None:
         """Draw another strip, with two lines of words each for the source and the output."""
         self._strip, self._source, self._output = strip, source, output
+        there = {stage.id for stage in strip.stages}
+        self._stones = {key: kept for key, kept in self._stones.items() if key[0] in there}
         self.setAccessibleDescription(self._in_words())
         self.update()
 
@@ -279,6 +289,21 @@ class KiteMap(QWidget):
             painter.drawEllipse(centre, 5.5, 5.5)
             return
         hovered = self._hover is not None and (self._hover.stage, self._hover.leg) == (stage.id, leg)
+        looks = (stage, chosen, hovered, colour.rgb(), self.devicePixelRatioF())
+        kept = self._stones.get((stage.id, leg))
+        if kept is None or kept[0][0] is not stage or kept[0][1:] != looks[1:]:
+            kept = self._stones[stage.id, leg] = looks, self._stone(stage, leg, colour, chosen, hovered)
+        painter.drawPixmap((centre - _STONE_MIDDLE).toPoint(), kept[1])
+
+    def _stone(self, stage: Stage, leg: LegName, colour: QColor, chosen: bool, hovered: bool) -> QPixmap:
+        """A stone as it is shown again and again until something about it changes."""
+        ratio = self.devicePixelRatioF()
+        made = QPixmap(_STONE_ROOM * ratio)
+        made.setDevicePixelRatio(ratio)
+        made.fill(Qt.GlobalColor.transparent)
+        painter = QPainter(made)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        centre = _STONE_MIDDLE
         heard = stage.inserted
         painter.setBrush(roles.raised if hovered or chosen else mixed(roles.raised, roles.panel, 0.6))
         pen = QPen(colour if heard else roles.muted, 2.4 if chosen else 1.5)
@@ -293,6 +318,8 @@ class KiteMap(QWidget):
         painter.setPen(QPen(roles.chalk if heard else roles.muted, 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.drawPath(_sign(stage, leg).translated(centre))
+        painter.end()
+        return made
 
     def _paint_plus(self, painter: QPainter, leg: LegName) -> None:
         centre = self.plus_centre(leg)
@@ -460,7 +487,6 @@ _SIGN_RATE = 96_000.0  # high enough for every frequency of the sign, whatever t
 _SIGN_DB = 15.0
 
 
-@lru_cache(maxsize=256)
 def _sign(stage: Stage, leg: LegName) -> QPainterPath:
     """What a stone shows: the curve of what its side really does."""
     offers = kind_of(stage).offers

@@ -149,7 +149,8 @@ class BandsPicture(ResponsePicture):
         if self._drag is None:
             slot = self._slot_at(event.position())
             if slot != self._hover:
-                self._hover, self._front = slot, None
+                self._hover = slot
+                self.renew("front")
                 self.setCursor(Qt.CursorShape.SizeAllCursor if slot >= 0 else Qt.CursorShape.CrossCursor)
                 self.update()
             return

@@ -42,7 +42,7 @@ class SpectrumPlot(Plot):
             "change": "dB, after against before",
             "difference": "dBFS, of the state now less the unprocessed recording",
         }[mode]
-        self.redraw()
+        self.renew()
 
     def up(self) -> tuple[float, float, Sequence[float]]:
         if self.mode == "change":
@@ -278,7 +278,7 @@ class SpectrogramPlot(Plot):
     def show_mode(self, mode: str) -> None:
         """Show before, after, the change or the difference signal."""
         self.mode = mode
-        self.redraw()
+        self.renew()
 
     def up(self) -> tuple[float, float, Sequence[float]]:
         return log(20.0), log(20_000.0), ()

@@ -85,7 +85,7 @@ class HandlePicture(ResponsePicture):
             start = {name: getattr(self._side, name) for name in (h.x or h.y for h in held)}
             self._drag = (held, event.position(), start, object())
             self._at = self._handles.index(held[0])
-            self._redraw()
+            self.renew("front")
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         if self._drag is None:
@@ -94,7 +94,7 @@ class HandlePicture(ResponsePicture):
                 self._hover = held
                 shape = Qt.CursorShape.SizeVerCursor if held and held[0].y else Qt.CursorShape.SizeHorCursor
                 self.setCursor(shape if held else Qt.CursorShape.ArrowCursor)
-                self._redraw()
+                self.renew("front")
             return
         held, origin, start, token = self._drag
         ratio = self.hertz_at(event.position().x()) / self.hertz_at(origin.x())
@@ -154,7 +154,7 @@ class HandlePicture(ResponsePicture):
             super().keyPressEvent(event)
         elif key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
             self._at = (self._at + 1) % len(self._handles)
-            self._redraw()
+            self.renew("front")
         elif handle.y and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             steps = fine if key == Qt.Key.Key_Up else -fine
             value = self._setting(handle.y).stepped(getattr(self._side, handle.y), steps)

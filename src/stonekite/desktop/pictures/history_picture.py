@@ -5,9 +5,10 @@ from collections import deque
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
-from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.lines import polyline
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.transfer_picture import LOW_DB
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
@@ -23,7 +24,7 @@ def _less(reduction_db: float) -> str:
     return f"−{reduction_db:.1f}" if reduction_db >= 0.05 else "0.0"
 
 
-class HistoryPicture(QWidget):
+class HistoryPicture(Picture):
     """The last seconds: what went in, and how much was taken away on both legs; figures beside it.
 
     A band marks the reductions that are aimed at. It can be dragged, and is the same for all kinds.
@@ -42,6 +43,7 @@ class HistoryPicture(QWidget):
             "Reduction hangs from the top; what went into the leg in front stands below. The band is the reduction "
             "aimed at: drag it or its edges (arrow keys, + and −). Click elsewhere to forget what was (Delete)"
         )
+        self._aimed = self.target_db
         self._looks: deque[tuple[np.ndarray, np.ndarray]] = deque(maxlen=LOOKS)
         self._leg: LegName = "upper"
         self._split = Split()
@@ -50,8 +52,9 @@ class HistoryPicture(QWidget):
         return QSize(420, 210)
 
     def show_stage(self, leg: LegName, split: Split) -> None:
-        self._leg, self._split = leg, split
-        self.update()
+        if (leg, split) != (self._leg, self._split):
+            self._leg, self._split = leg, split
+            self.renew()
 
     def add(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
         """One look more: levels in dBFS (2,) and reductions in dB (2,)."""
@@ -131,15 +134,23 @@ class HistoryPicture(QWidget):
         plot = self.plot()
         return plot.top() + min(reduction_db, _DEEP_DB) / _DEEP_DB * plot.height()
 
-    def _trace(self, values: np.ndarray) -> list[QPointF]:
-        plot = self.plot()
-        step = plot.width() / LOOKS
-        start = plot.right() - step * len(values)
-        return [QPointF(start + step * k, y) for k, y in enumerate(values.tolist())]
+    def _across(self) -> np.ndarray:
+        """Where the looks stand."""
+        plot, count = self.plot(), len(self._looks)
+        return plot.right() + plot.width() / LOOKS * np.arange(-count, 0)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if self._aimed != self.target_db:  # moved in another picture
+            self._aimed = self.target_db
+            self._layers.pop("still", None)
+        self.layer(painter, "still", self._paint_still)
+        self._paint_traces(painter)
+        self._paint_figures(painter)
+        self.frame(painter)
+
+    def _paint_still(self, painter: QPainter) -> None:
         plot = self.plot()
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(roles.ground)
@@ -163,12 +174,6 @@ class HistoryPicture(QWidget):
             Qt.AlignmentFlag.AlignLeft,
             f"aim −{low:g} to −{high:g} dB",
         )
-        self._paint_traces(painter)
-        self._paint_figures(painter)
-        if self.hasFocus():
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
-            painter.drawRoundedRect(plot, 4, 4)
 
     def _paint_traces(self, painter: QPainter) -> None:
         if len(self._looks) < 2:
@@ -179,18 +184,18 @@ class HistoryPicture(QWidget):
         reductions = np.array([reduction for _, reduction in self._looks])
         mine = LEGS.index(self._leg)
         height = np.clip((levels[:, mine] - LOW_DB) / -LOW_DB, 0.0, 1.0) * plot.height() * 0.6
-        body = self._trace(plot.bottom() - height)
+        xs = self._across()
         colour = roles.component(self._split.component(self._leg))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(mixed(colour, roles.ground, 0.22))
-        painter.drawPolygon(
-            [QPointF(body[0].x(), plot.bottom()), *body, QPointF(body[-1].x(), plot.bottom())]
-        )
+        ends = np.array([plot.bottom()])
+        body = np.concatenate([ends, plot.bottom() - height, ends])
+        painter.drawPolygon(polyline(np.concatenate([xs[:1], xs, xs[-1:]]), body))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         for leg, style in ((other(self._leg), Qt.PenStyle.DashLine), (self._leg, Qt.PenStyle.SolidLine)):
             ys = plot.top() + np.minimum(reductions[:, LEGS.index(leg)], _DEEP_DB) / _DEEP_DB * plot.height()
             painter.setPen(QPen(roles.component(self._split.component(leg)), 1, style))
-            painter.drawPolyline(self._trace(ys))
+            painter.drawPolyline(polyline(xs, ys))
         painter.setClipping(False)
 
     def _paint_figures(self, painter: QPainter) -> None:

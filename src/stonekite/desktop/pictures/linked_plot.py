@@ -5,10 +5,10 @@ from dataclasses import dataclass
 from math import exp, log
 
 from PySide6.QtCore import QObject, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QWidget
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
 
-from stonekite.desktop.controls.theme import canvas, font, mixed, restyled, roles
+from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.measures import Measures
 from stonekite.words import NAMES, clock, mark
 
@@ -91,7 +91,7 @@ class Axis(QObject):
             self.pointed.emit()
 
 
-class Plot(QWidget):
+class Plot(Picture):
     """Something over an axis. Wheel and + and − zoom, arrows and dragging move, double-click and 0 show all."""
 
     title = ""
@@ -101,15 +101,13 @@ class Plot(QWidget):
         super().__init__()
         self.axis = axis
         self.pair = Pair()
-        self._still: QPixmap | None = None
         self._drag: float | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(180, 90)
         self.setAccessibleName(self.title)
         self.setToolTip(f"{self.title}\nWheel: zoom, drag: move, double-click: all (+ and −, arrows, 0)")
-        axis.changed.connect(self.redraw)
-        restyled.changed.connect(self.redraw)
+        axis.changed.connect(self.renew)
         axis.pointed.connect(self._pointed)
 
     def sizeHint(self) -> QSize:
@@ -118,11 +116,7 @@ class Plot(QWidget):
     def show_pair(self, pair: Pair) -> None:
         """Draw other measures."""
         self.pair = pair
-        self.redraw()
-
-    def redraw(self) -> None:
-        self._still = None
-        self.update()
+        self.renew()
 
     def _pointed(self) -> None:
         self.setAccessibleDescription(self.readout())
@@ -175,14 +169,8 @@ class Plot(QWidget):
     # Painting: everything but the cursor stands in a pixmap.
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._still is None:
-            self._still = canvas(self, Qt.GlobalColor.transparent)
-            still = QPainter(self._still)
-            still.setRenderHint(QPainter.RenderHint.Antialiasing)
-            self._paint_still(still)
-            still.end()
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._still)
+        self.layer(painter, "still", self._paint_still)
         plot = self.plot()
         words = self.readout()
         painter.setFont(font(8.5))
@@ -200,9 +188,7 @@ class Plot(QWidget):
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
             words,
         )
-        if self.hasFocus():
-            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
-            painter.drawRect(plot)
+        self.frame(painter)
 
     def _paint_still(self, painter: QPainter) -> None:
         plot = self.plot()

@@ -4,10 +4,12 @@ from math import log
 
 import numpy as np
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
-from stonekite.desktop.controls.theme import canvas, font, mixed, restyled, roles
+from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.lines import polyline
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.session.edits import other
@@ -27,11 +29,6 @@ def _word_of(hertz: float) -> str:
     return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
 
 
-def polyline(xs: np.ndarray, ys: np.ndarray) -> QPolygonF:
-    """A line through points given by their coordinates."""
-    return QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
-
-
 def spoken_hertz(hertz: float) -> str:
     """A frequency with its unit."""
     return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
@@ -49,7 +46,7 @@ def in_db(response: np.ndarray) -> np.ndarray:
     return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
 
 
-class ResponsePicture(QWidget):
+class ResponsePicture(Picture):
     """Shows a stage whose kind has a response, with one leg in front."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -69,10 +66,7 @@ class ResponsePicture(QWidget):
         self._frozen = False
         self._image = False
         self._title = ""
-        self._ground: QPixmap | None = None
         self._ground_range = 0.0
-        self._front: QPixmap | None = None
-        restyled.changed.connect(self._restyle)
 
     def sizeHint(self) -> QSize:
         return QSize(800, 240)
@@ -83,7 +77,7 @@ class ResponsePicture(QWidget):
             self._responses = {name: heard_response(stage, name, FREQUENCIES, rate) for name in LEGS}
             self._curves = {name: in_db(response) for name, response in self._responses.items()}
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
-        self._redraw()
+        self.renew("front")
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
@@ -110,11 +104,7 @@ class ResponsePicture(QWidget):
     def show_image(self, on: bool) -> None:
         """Draw by how much the legs turn against each other."""
         self._image = on
-        self._redraw()
-
-    def _redraw(self) -> None:
-        self._front = None
-        self.update()
+        self.renew("front")
 
     @property
     def range_db(self) -> float:
@@ -147,31 +137,14 @@ class ResponsePicture(QWidget):
     # Painting: grid below, live spectra, curves and handles above. Grid and curves stand in pixmaps.
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._ground is None or self._ground_range != self.range_db:
+        if self._ground_range != self.range_db:
             self._ground_range = self.range_db
-            self._ground = self._pixmap(self._paint_ground)
-        if self._front is None:
-            self._front = self._pixmap(self._paint_front)
+            self._layers.pop("ground", None)
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._ground)
+        self.layer(painter, "ground", self._paint_ground)
         self._paint_spectra(painter)
         self._paint_moving(painter)
-        painter.drawPixmap(0, 0, self._front)
-
-    def _pixmap(self, paint) -> QPixmap:
-        pixmap = canvas(self, Qt.GlobalColor.transparent)
-        painter = QPainter(pixmap)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        paint(painter)
-        painter.end()
-        return pixmap
-
-    def resizeEvent(self, event) -> None:
-        self._ground = self._front = None
-
-    def _restyle(self) -> None:
-        self._ground = self._front = None
-        self.update()
+        self.layer(painter, "front", self._paint_front)
 
     def _paint_ground(self, painter: QPainter) -> None:
         plot = self.plot()
@@ -349,7 +322,7 @@ class ResponsePicture(QWidget):
             painter.drawRoundedRect(plot, 4, 4)
 
     def focusInEvent(self, event) -> None:
-        self._front = None
+        self.renew("front")
         super().focusInEvent(event)
         self.update()
 

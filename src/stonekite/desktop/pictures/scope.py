@@ -2,13 +2,15 @@
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPixmap, QPolygonF
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.controls.theme import canvas, font, mixed, restyled, roles
+from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.lines import polyline
+from stonekite.desktop.pictures.picture import Picture
 
 
-class Scope(QWidget):
+class Scope(Picture):
     """Draws stereo samples (2, n): left leans left, right leans right, what both share stands upright."""
 
     def __init__(self, parent: QWidget | None = None) -> None:
@@ -22,8 +24,6 @@ class Scope(QWidget):
         )
         self._points = np.zeros((2, 0))
         self._scale = 0.1
-        self._field: QPixmap | None = None
-        restyled.changed.connect(self._restyle)
 
     def sizeHint(self) -> QSize:
         return QSize(200, 190)
@@ -37,35 +37,22 @@ class Scope(QWidget):
         self._points = np.array(stereo)
         self.update()
 
-    def resizeEvent(self, event) -> None:
-        self._field = None
-
-    def _restyle(self) -> None:
-        self._field = None
-        self.update()
-
     @property
     def _reach(self) -> float:
         return min(self.width() / 2 - 16, self.height() / 2 - 15)
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._field is None:
-            self._field = canvas(self, roles.panel)
-            painter = QPainter(self._field)
-            self._paint_field(painter)
-            painter.end()
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._field)
+        self.layer(painter, "field", self._paint_field, roles.panel)
         if not self._points.shape[1]:
             return
         left, right = self._points / self._scale
         x = self.width() / 2 + (right - left) * 0.5 * self._reach
         y = self.height() / 2 - (left + right) * 0.5 * self._reach
         painter.setPen(QPen(mixed(roles.chalk, roles.ground, 0.75), 1.0))
-        painter.drawPoints(QPolygonF([QPointF(a, b) for a, b in zip(x.tolist(), y.tolist(), strict=True)]))
+        painter.drawPoints(polyline(x, y))
 
     def _paint_field(self, painter: QPainter) -> None:
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         centre, reach = QPointF(self.width() / 2, self.height() / 2), self._reach
         corners = [QPointF(0, -reach), QPointF(reach, 0), QPointF(0, reach), QPointF(-reach, 0)]
         painter.setPen(QPen(roles.line, 1))

@@ -32,7 +32,7 @@ class _SourcePlot(Plot):
         """Draw another recording's; None while it is being looked at."""
         if found is not self.found:
             self.found = found
-            self.redraw()
+            self.renew()
 
     def known(self) -> bool:
         return self.found is not None

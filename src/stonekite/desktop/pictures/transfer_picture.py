@@ -5,11 +5,11 @@ from typing import Any
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF, QWheelEvent
-from PySide6.QtWidgets import QWidget
 
 from stonekite import words
 from stonekite.desktop.controls.theme import font, mixed, roles
-from stonekite.desktop.pictures.response_picture import polyline
+from stonekite.desktop.pictures.lines import polyline
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
 from stonekite.stages.handles import Handle
@@ -19,7 +19,7 @@ from stonekite.stages.settings import settings_of
 LOW_DB = -66.0
 
 
-class TransferPicture(QWidget):
+class TransferPicture(Picture):
     """A curve of each leg with where the leg is now; dragging it across moves one setting, the wheel another.
 
     `moved` gives values and a gesture token.
@@ -45,8 +45,9 @@ class TransferPicture(QWidget):
         return QSize(210, 210)
 
     def show_stage(self, stage, leg: LegName, split: Split) -> None:
-        self._stage, self._leg, self._split = stage, leg, split
-        self.update()
+        if stage is not self._stage or (leg, split) != (self._leg, self._split):
+            self._stage, self._leg, self._split = stage, leg, split
+            self.renew()
 
     def show_live(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
         """Levels in dBFS that go in (2,) and reductions in dB (2,), now."""
@@ -93,6 +94,19 @@ class TransferPicture(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.layer(painter, "still", self._paint_still)
+        if self._stage is not None:
+            painter.setClipRect(self.plot())
+            for leg in (other(self._leg), self._leg):
+                if getattr(self._stage, leg) is not None:
+                    painter.setPen(QPen(roles.ground, 1))
+                    painter.setBrush(roles.component(self._split.component(leg)))
+                    for x, y in self.now(leg):
+                        painter.drawEllipse(QPointF(self.x_of(x), self.y_of(y)), 4.5, 4.5)
+            painter.setClipping(False)
+        self.frame(painter)
+
+    def _paint_still(self, painter: QPainter) -> None:
         plot = self.plot()
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(roles.ground)
@@ -125,15 +139,6 @@ class TransferPicture(QWidget):
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(colour if self._stage.inserted else roles.muted, wide, style))
                 painter.drawPolyline(self._line(leg))
-                painter.setPen(QPen(roles.ground, 1))
-                painter.setBrush(colour)
-                for x, y in self.now(leg):
-                    painter.drawEllipse(QPointF(self.x_of(x), self.y_of(y)), 4.5, 4.5)
-        painter.setClipping(False)
-        if self.hasFocus():
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.setPen(QPen(roles.muted, 1, Qt.PenStyle.DotLine))
-            painter.drawRoundedRect(plot, 4, 4)
 
     # Mouse and keys
 

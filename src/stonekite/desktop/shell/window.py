@@ -66,6 +66,16 @@ from stonekite.words import NAMES, clock, figure
 _SPLIT = settings_of(Split)
 _AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
 
+_WATCHED = frozenset(
+    {
+        QEvent.Type.KeyPress,
+        QEvent.Type.KeyRelease,
+        QEvent.Type.ToolTip,
+        QEvent.Type.WindowDeactivate,
+        QEvent.Type.ShortcutOverride,
+    }
+)
+
 
 def _panel() -> tuple[QFrame, QVBoxLayout]:
     frame = QFrame()
@@ -628,20 +638,23 @@ class Window(QMainWindow):
 
         And while H is held, the open stage is heard out.
         """
-        if event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease) and event.key() == Qt.Key.Key_H:
-            return self._hold(event)
-        if event.type() == QEvent.Type.ToolTip and isinstance(watched, QWidget) and watched.toolTip():
+        kind = event.type()
+        if kind not in _WATCHED:  # asked of every event there is
+            return False
+        if kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
+            return event.key() == Qt.Key.Key_H and self._hold(event)
+        if kind == QEvent.Type.ToolTip and isinstance(watched, QWidget) and watched.toolTip():
             words = watched.toolTip()
             if words != tip(words) and not words.startswith("<qt>"):  # a name that looks like rich text
                 watched.setToolTip(tip(words))
-        if event.type() == QEvent.Type.WindowDeactivate and self.hearing.without_stage:
+        if kind == QEvent.Type.WindowDeactivate and self.hearing.without_stage:
             self.hearing.hear_alone(None)
-        if event.type() == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
+        if kind == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
             plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
             if plain and event.text():
                 event.accept()
                 return True
-        return super().eventFilter(watched, event)
+        return False
 
     def _hold(self, event) -> bool:
         typing = isinstance(QApplication.focusWidget(), QLineEdit)

@@ -10,13 +10,14 @@ from PySide6.QtGui import (
     QPainter,
     QPaintEvent,
     QPen,
-    QPixmap,
     QPolygonF,
     QWheelEvent,
 )
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
-from stonekite.desktop.controls.theme import canvas, faded, font, mixed, restyled, roles
+from stonekite.desktop.controls.theme import faded, font, mixed, roles
+from stonekite.desktop.pictures.lines import polyline
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.types import LEGS, Split
 from stonekite.signal.matrix import COMPONENTS
 from stonekite.words import NAMES, clock
@@ -62,7 +63,7 @@ class Waveforms:
         return np.stack([low, high])
 
 
-class Timeline(QWidget):
+class Timeline(Picture):
     """Times are in seconds. Click to seek, drag to loop, wheel to zoom, Shift and wheel to scroll."""
 
     seek_asked = Signal(float)
@@ -88,8 +89,6 @@ class Timeline(QWidget):
         self._loop: tuple[float, float] | None = None
         self._drag: tuple[str, float] | None = None
         self._draft: tuple[float, float] | None = None
-        self._picture: QPixmap | None = None
-        restyled.changed.connect(self._changed)
 
     def sizeHint(self) -> QSize:
         return QSize(900, 130)
@@ -100,23 +99,23 @@ class Timeline(QWidget):
         self._view = (0.0, self._length)
         self._before = self._after = None
         self._position, self._loop = 0.0, None
-        self._changed()
+        self.renew()
 
     def show_split(self, split: Split) -> None:
         """Which two components are drawn."""
         if split.mode != self._split.mode:
             self._split = split
-            self._changed()
+            self.renew()
 
     def show_before(self, table: np.ndarray) -> None:
         """Overview (4, 2, n) of the unprocessed components."""
         self._before = Waveforms(table)
-        self._changed()
+        self.renew()
 
     def show_after(self, table: np.ndarray | None) -> None:
         """Overview (4, 2, n) of the processed components; None while it is not known."""
         self._after = Waveforms(table) if table is not None else None
-        self._changed()
+        self.renew()
 
     def show_position(self, seconds: float) -> None:
         """Move the play position; repaints only the two strips that change."""
@@ -151,7 +150,7 @@ class Timeline(QWidget):
         span = min(self._length, max(min(MIN_SPAN_S, self._length), stop - start))
         start = min(max(0.0, start), self._length - span)
         self._view = (start, start + span)
-        self._changed()
+        self.renew()
 
     def zoom(self, factor: float, around: float | None = None) -> None:
         """Show `factor` times as much, keeping one time where it is."""
@@ -163,13 +162,6 @@ class Timeline(QWidget):
     def show_all(self) -> None:
         self._look(0.0, self._length)
 
-    def _changed(self) -> None:
-        self._picture = None
-        self.update()
-
-    def resizeEvent(self, event) -> None:
-        self._picture = None
-
     def x_of(self, seconds: float) -> float:
         return (seconds - self._view[0]) / self._span * self.width()
 
@@ -179,13 +171,8 @@ class Timeline(QWidget):
     # Painting: waveforms stand in a pixmap, position and loop above it.
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._picture is None:
-            self._picture = canvas(self, roles.ground)
-            painter = QPainter(self._picture)
-            self._paint_waveforms(painter)
-            painter.end()
         painter = QPainter(self)
-        painter.drawPixmap(0, 0, self._picture)
+        self.layer(painter, "waveforms", self._paint_waveforms, roles.ground)
         loop = self._draft or self._loop
         if loop is not None:
             left, right = self.x_of(loop[0]), self.x_of(loop[1])
@@ -262,9 +249,7 @@ class Timeline(QWidget):
             values = shaped.max(axis=1) if edge is high else shaped.min(axis=1)
             ys = middle - values * reach
             xs = (np.arange(count) + 0.5) * width
-            painter.drawPolyline(
-                QPolygonF([QPointF(x, y) for x, y in zip(xs.tolist(), ys.tolist(), strict=True)])
-            )
+            painter.drawPolyline(polyline(xs, ys))
 
     def _paint_times(self, painter: QPainter) -> None:
         raw = self._span / max(1.0, self.width() / 110)
