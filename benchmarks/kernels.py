@@ -149,7 +149,11 @@ def kind_rows() -> list[tuple[str, str]]:
         "gain": _by_sosfilt(sound, [one] * 2),
         "width": _by_sosfilt(sound, [both, high]),
     }
-    half_of_c = {"eq": 1000, "filter": 1000, "width": 1000}  # biquads: half of DESIGN's C column
+    half_of_c = {
+        "eq": 1000,
+        "filter": 1000,
+        "width": 1000,
+    }  # biquads: half of the same in C at -O3, measured once
     rows = []
     for kind, stage in FULL.items():
         seconds = _stage_seconds(stage, sound)
@@ -161,7 +165,7 @@ def kind_rows() -> list[tuple[str, str]]:
                 f"ratio {references[kind] / seconds:.1f} (goal 2)",
             )
         )
-    # scipy has nothing of these kinds: beside them stands what its eight biquads do, 370 in DESIGN's table.
+    # scipy has nothing of these kinds: beside them stands what its eight biquads do, 370 times real time where the others were measured.
     scale = 4 / references["eq"] / 370
     more = {**SCIPY_LESS, "drive, high quality": Drive(id=9, shared=DriveShared(quality="high"))}
     for kind, stage in more.items():

@@ -9,7 +9,7 @@ from stonekite.stages.compressor import CompressorSide
 from stonekite.stages.describe import described
 from stonekite.stages.eq import Band
 from stonekite.stages.registry import KINDS
-from stonekite.stages.settings import settings_of
+from stonekite.stages.settings import Setting, settings_of
 
 BAND, LEG = settings_of(Band), settings_of(Leg)
 
@@ -79,3 +79,18 @@ def test_ratios_and_times_are_shown_and_typed_as_people_do():
     assert [ratio.typed(t) for t in ("4", "4:1", "2.5 : 1", "∞", "inf")] == [4, 4, 2.5, 100, 100]
     assert [attack.shown(v) for v in (0.5, 12.0, 250.0)] == ["0.50 ms", "12.0 ms", "250 ms"]
     assert attack.typed("20 ms") == 20 and knee.shown(6.0) == "6.0 dB"
+
+
+def test_a_setting_that_goes_round_comes_in_on_the_other_side():
+    phase = Setting(
+        label="Phase", help="", unit="°", low=0.0, high=360.0, step=15.0, decimals=0, goes_round=True
+    )
+    assert phase.held(370.0) == 10.0 and phase.held(-90.0) == 270.0 and phase.held(360.0) == 360.0
+    assert phase.stepped(350.0, 1) == 5.0
+    assert phase.moved_with(300.0, 0.0, 90.0) == 30.0  # the offset to its partner stays
+    assert phase.shown(90.0) == "90 °" and phase.typed("45") == 45.0
+
+
+def test_decimals_can_be_declared():
+    rate = Setting(label="Rate", help="", unit="Hz", low=0.05, high=20.0, taper="log", decimals=2)
+    assert rate.shown(0.35) == "0.35 Hz"

@@ -25,7 +25,11 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=
 
 @dataclass(frozen=True)
 class Setting:
-    """One declared setting. `low` and `high` are in `unit`; `words` maps a choice's values to its labels."""
+    """One declared setting. `low` and `high` are in `unit`; `words` maps a choice's values to its labels.
+
+    `decimals` are those that are shown, where not as usual for the unit. With `goes_round` the end is the beginning, as
+    of an angle: what leaves the range comes in on the other side.
+    """
 
     label: str
     help: str
@@ -36,6 +40,8 @@ class Setting:
     step: float = 0.1
     default: Any = None
     words: dict[Any, str] | None = None
+    decimals: int | None = None
+    goes_round: bool = False
 
     def to_travel(self, value: float) -> float:
         """Position 0 to 1 of a value along a slider."""
@@ -65,7 +71,9 @@ class Setting:
         return self.held(value + steps * self.step)
 
     def held(self, value: float) -> float:
-        """The nearest value within the range."""
+        """The nearest value within the range; of one that goes round the same within it."""
+        if self.goes_round and not self.low <= value <= self.high:
+            return self.low + (value - self.low) % (self.high - self.low)
         return min(self.high, max(self.low, value))
 
     def moved_with(self, value: float, old: float, new: float) -> float:
@@ -84,6 +92,8 @@ class Setting:
             return "on" if value else "off"
         if self.taper == "fader" and value <= SILENCE_DB:
             return "−∞ dB"
+        if self.decimals is not None:
+            return words.figure(value, self.unit, self.decimals)
         if self.unit == "Hz":
             return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.{0 if value >= 200 else 1}f} Hz"
         if self.unit == "dB":
@@ -135,10 +145,29 @@ class Setting:
 
 
 def number(
-    label: str, unit: str, low: float, high: float, *, step: float, help: str, taper: Taper = "linear"
+    label: str,
+    unit: str,
+    low: float,
+    high: float,
+    *,
+    step: float,
+    help: str,
+    taper: Taper = "linear",
+    decimals: int | None = None,
+    goes_round: bool = False,
 ) -> msgspec.Meta:
     """Declare a number: `x: Annotated[float, number(...)] = default`."""
-    setting = Setting(label=label, unit=unit, low=low, high=high, step=step, help=help, taper=taper)
+    setting = Setting(
+        label=label,
+        unit=unit,
+        low=low,
+        high=high,
+        step=step,
+        help=help,
+        taper=taper,
+        decimals=decimals,
+        goes_round=goes_round,
+    )
     extra: dict[str, Any] = {"unit": unit} if unit else {}
     return msgspec.Meta(
         ge=low, le=high, title=label, description=help, extra={"setting": setting}, extra_json_schema=extra
