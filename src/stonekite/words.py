@@ -2,9 +2,11 @@
 
 import math
 import re
+from typing import Literal
 
-NAMES = {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
-LETTERS = {"left": "L", "right": "R", "mid": "M", "side": "S"}
+Component = Literal["left", "right", "mid", "side"]
+NAMES: dict[str, str] = {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
+LETTERS: dict[str, str] = {"left": "L", "right": "R", "mid": "M", "side": "S"}
 """Of the components."""
 
 

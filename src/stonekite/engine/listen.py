@@ -9,11 +9,11 @@ import numpy as np
 from stonekite.engine.strip import ramp
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import component
+from stonekite.words import Component
 
 SWITCH_S = 0.008
 
 What = Literal["processed", "unprocessed", "difference", "reference"]
-Component = Literal["left", "right", "mid", "side"]
 
 
 class Listening(msgspec.Struct, frozen=True):

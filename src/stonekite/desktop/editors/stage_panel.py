@@ -5,6 +5,7 @@ from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout
 
 from stonekite.desktop.controls.choices import Segments, Toggle
+from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.editors.bands_editor import BandsEditor
@@ -35,9 +36,7 @@ class StagePanel(QFrame):
         self.title.setObjectName("title")
         self.words = Label("")
         self.words.setObjectName("muted")
-        self.leg_choice = Segments(
-            {"upper": "Mid", "lower": "Side"}, "Leg to edit", "Which leg is in front (key O)"
-        )
+        self.leg_choice = Segments({"upper": "Mid", "lower": "Side"}, "Leg to edit", "")
         self.side_on = Toggle(
             "On this leg",
             "Stage on this leg",
@@ -46,8 +45,7 @@ class StagePanel(QFrame):
         self.linked = Toggle(
             "Linked",
             "Linked",
-            "An edit of one side goes to the other, keeping the offset there is (key K). Click the mark beside a "
-            "value to leave that one on its leg",
+            "",
         )
         self.level_kept = Toggle(
             "Keep level",
@@ -72,8 +70,16 @@ class StagePanel(QFrame):
         self.inserted = Segments(
             {True: "In", False: "Out"},
             "Stage in or out",
-            "Take the stage out and in (key B; hold H to hear it out)",
+            "",
         )
+        keyed(self.leg_choice, "Which leg is in front", "other-leg")
+        keyed(
+            self.linked,
+            "An edit of one side goes to the other, keeping the offset there is. Click the mark beside a value to leave "
+            "that one on its leg",
+            "link",
+        )
+        keyed(self.inserted, "Take the stage out and in; hold H to hear it out", "in-out")
         head = QHBoxLayout()
         head.setSpacing(10)
         for part in (self.title, self.leg_choice, self.side_on, self.linked, self.words):

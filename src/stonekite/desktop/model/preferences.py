@@ -7,6 +7,7 @@ from typing import Literal
 import msgspec
 import platformdirs
 
+from stonekite import commands
 from stonekite.files.atomic import replacing
 
 
@@ -15,6 +16,8 @@ class Preferences(msgspec.Struct, frozen=True):
 
     theme: Literal["dark", "light"] = "dark"
     recent: tuple[str, ...] = ()
+    keys: dict[str, tuple[str, ...]] = {}
+    """Those that are not the usual ones, by the id of their command."""
 
 
 def place() -> Path:
@@ -27,6 +30,12 @@ def load() -> Preferences:
     with contextlib.suppress(OSError, msgspec.DecodeError):
         return msgspec.json.decode(place().read_bytes(), type=Preferences)
     return Preferences()
+
+
+def own_keys() -> dict[str, tuple[str, ...]]:
+    """The user's own keys of commands that there are; none of them where two would have the same."""
+    own = {id: keys for id, keys in load().keys.items() if id in commands.BY_ID}
+    return {} if commands.conflicts(own) else own
 
 
 RECENT = 12

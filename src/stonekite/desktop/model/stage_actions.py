@@ -153,7 +153,7 @@ class StageActions(QObject):
             return
         stage = self._pasted()
         if stage is None:
-            self.said.emit("There is no stage on the clipboard: copy one first (Ctrl+C).")
+            self.said.emit("There is no stage on the clipboard: copy one first.")
             return
         stages = self._document.strip.stages
         place = stages.index(self.stage) + 1 if self.stage else len(stages)

@@ -1,24 +1,26 @@
 """The bar above the window: menus, the session's name, and how the engine is doing."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence, QShortcut
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QMenuBar
 
+from stonekite import commands
+from stonekite.desktop.controls import keyed
 from stonekite.desktop.controls.choices import Words
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.dialogs.help_boxes import show_about, show_keys
+from stonekite.desktop.dialogs.help_boxes import show_about
 from stonekite.desktop.model import preferences
 from stonekite.files.audio import shown_name
-from stonekite.session.types import VERSIONS, Split
+from stonekite.session.types import Split
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.registry import by_work
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, Component
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -44,108 +46,32 @@ def fill_with_kinds(menu: QMenu, add: Callable[[str], None]) -> None:
 
 
 class Menus(QFrame):
-    """Every command of a window, with its key."""
+    """Every command of a window, with its key. `actions_by_id` has those of the menus."""
 
     def __init__(self, window: "Window") -> None:
         super().__init__()
         self._window = window
-        self._actions: list[QAction] = []
-        self._shortcuts: list[QShortcut] = []
-        bar = self.bar = QMenuBar()
-        file = bar.addMenu("&File")
-        self._action(file, "Open…", window.opening.ask_open, "Ctrl+O")
-        self.recent_menu = file.addMenu("Open recent")
+        self._acts = acts_of(window)
+        self.actions_by_id: dict[str, QAction] = {}
+        self._shortcuts: dict[str, QShortcut] = {}
+        self.recent_menu = QMenu("Open recent")
         self.recent_menu.aboutToShow.connect(self._fill_recent)
-        self._action(file, "Open the demo", window.opening.open_demo)
-        self._action(file, "Open the test generator", window.opening.open_generator)
-        file.addSeparator()
-        self.save_action = self._action(file, "Save", window.opening.save, "Ctrl+S")
-        self.save_as_action = self._action(file, "Save as…", window.opening.save_as, "Ctrl+Shift+S")
-        self.export_action = self._action(file, "Export…", window.export, "Ctrl+E")
-        file.addSeparator()
-        self._action(file, "Quit", window.close, "Ctrl+Q")
-        edit = bar.addMenu("&Edit")
-        self.undo_action = self._action(edit, "Undo", window.document.undo, "Ctrl+Z")
-        self.redo_action = self._action(edit, "Redo", window.document.redo, "Ctrl+Shift+Z|Ctrl+Y")
-        edit.addSeparator()
-        self.add_menu = edit.addMenu("Add a stage")
+        self.add_menu = QMenu("Add a stage")
         fill_with_kinds(self.add_menu, window.stages.add)
-        stages = window.stages
-        self.stage_actions = [
-            self._action(edit, words, lambda on=False, act=act: act(), keys)
-            for words, act, keys in (
-                ("Remove the stage", stages.remove, ""),
-                ("Stage in or out", stages.toggle_inserted, "B"),
-                ("Edit the other leg", stages.choose_other_leg, "O"),
-                ("Link its two sides", stages.toggle_linked, "K"),
-                ("Reset the stage", stages.reset, ""),
-                ("Copy settings to the other leg", stages.copy_across, ""),
-                ("Swap legs", stages.swap, ""),
-                ("Copy the stage", stages.copy, "Ctrl+C"),
-            )
-        ]
-        self._action(edit, "Paste a stage", stages.paste, "Ctrl+V")
-        edit.addSeparator()
-        self.presets_action = self._action(edit, "Presets…", lambda: window.show_presets(), "P")
+        bar = self.bar = QMenuBar()
+        self._fill(bar.addMenu("&File"), "file", {"open-demo": self.recent_menu})
+        self._fill(bar.addMenu("&Edit"), "edit", {"remove": self.add_menu})
         self.signal_menu = bar.addMenu("&Signal")
-        group = QActionGroup(window)
-        self.split_actions: dict[tuple[str, str], QAction] = {}
-        assert _SPLIT["mode"].words and _SPLIT["matrix"].words
-        for mode, matrix in (("left-right", ""), *(("mid-side", m) for m in MATRICES)):
-            words = _SPLIT["mode"].words[mode]
-            if matrix:
-                words += f", {_SPLIT['matrix'].words[matrix].lower()}{_MATRIX_WORDS[matrix]}"
-            action = self._action(
-                self.signal_menu,
-                words,
-                lambda on=False, m=mode, x=matrix: window.set_split(m, x),
-                checkable=True,
-            )
-            group.addAction(action)
-            self.split_actions[mode, matrix] = action
-        listen = bar.addMenu("&Listen")
-        self._action(listen, "Play or pause", window.hearing.toggle_play, "Space")
-        self._action(listen, "Back to the start", window.hearing.rewind, "Home")
-        self._action(listen, "Loop", window.hearing.toggle_loop, "L")
-        listen.addSeparator()
-        for key, what in enumerate(("processed", "unprocessed", "difference"), start=1):
-            self._action(
-                listen, what.capitalize(), lambda on=False, what=what: window.listen.choose(what), str(key)
-            )
-        self._action(listen, "Level-matched", window.listen.toggle_match, "M")
-        listen.addSeparator()
-        self._action(listen, "Keep the state now as a version", lambda: window.switching.keep(), "V")
-        self._action(listen, "Add a reference…", window.switching.ask_reference)
-        for number in range(1, VERSIONS + 1):
-            self._key(f"Alt+{number}", lambda number=number: window.listen.choose_version(number))
-        self._action(listen, "Next reference", window.listen.next_reference, "R")
-        self._action(listen, "Blind test…", lambda: window.blind_testing.ask())
-        listen.addSeparator()
-        for name, word in NAMES.items():
-            self._action(
-                listen,
-                f"{word} alone",
-                lambda on=False, name=name: window.listen.toggle_only(name),
-                f"Shift+{word[0]}",
-            )
-        view = bar.addMenu("&View")
-        for words, name, keys in (
-            ("Source check", "source", "F5"),
-            ("Stages", "stage", "F6"),
-            ("Output", "output", "F7"),
-            ("Compare", "compare", "F8"),
-        ):
-            self._action(view, words, lambda on=False, name=name: window.show_view(name), keys)
-        view.addSeparator()
-        self._action(view, "Zoom in", lambda: window.timeline.zoom(0.6), "Ctrl++|Ctrl+=")
-        self._action(view, "Zoom out", lambda: window.timeline.zoom(1 / 0.6), "Ctrl+-")
-        self._action(view, "Whole file", window.timeline.show_all, "Ctrl+0")
-        self._action(view, "Full screen", window.toggle_full_screen, "F11")
-        self.light_action = self._action(view, "Light theme", window.set_light, checkable=True)
-        self.light_action.setChecked(preferences.load().theme == "light")
-        help_menu = bar.addMenu("&Help")
-        self._action(help_menu, "Keys…", lambda: show_keys(window), "F1")
-        self._action(help_menu, "About Stone Kite…", lambda: show_about(window))
+        self.split_actions = self._fill_splits(self.signal_menu)
+        self._fill(bar.addMenu("&Listen"), "listen", {})
+        self._fill(bar.addMenu("&View"), "view", {})
+        self._fill(bar.addMenu("&Help"), "help", {})
+        self.actions_by_id["light"].setChecked(preferences.load().theme == "light")
+        for command in commands.COMMANDS:
+            if not command.menu:
+                shortcut = self._shortcuts[command.id] = QShortcut(QKeySequence(), window)
+                shortcut.activated.connect(self._acts[command.id])
+        self.use_keys(keyed.in_use())
         self.title = Words(Qt.AlignmentFlag.AlignHCenter)
         self.engine_words = Label("")
         self.engine_words.setObjectName("muted")
@@ -157,15 +83,53 @@ class Menus(QFrame):
         row.addWidget(self.title, 1)
         row.addWidget(self.engine_words)
 
-    def _key(self, keys: str, act) -> None:
-        """A key without a line in a menu."""
-        shortcut = QShortcut(QKeySequence(keys), self._window)
-        shortcut.activated.connect(act)
-        self._shortcuts.append(shortcut)
+    def _fill(self, menu: QMenu, name: str, before: dict[str, QMenu]) -> None:
+        """Put the commands of a menu into it, and other menus before some of them."""
+        for command in commands.COMMANDS:
+            if command.menu != name:
+                continue
+            if command.apart or command.id == "remove":
+                menu.addSeparator()
+            if command.id in before:
+                menu.addMenu(before[command.id])
+            action = self.actions_by_id[command.id] = QAction(command.words, self._window)
+            action.setCheckable(command.checkable)
+            act = self._acts[command.id]
+            # Only what can be checked wants to know whether it is.
+            action.triggered.connect(act if command.checkable else lambda on=False, act=act: act())
+            menu.addAction(action)
+
+    def _fill_splits(self, menu: QMenu) -> dict[tuple[str, str], QAction]:
+        """Left and right, or mid and side with each matrix; one of them is in use."""
+        group, found = QActionGroup(self._window), {}
+        assert _SPLIT["mode"].words and _SPLIT["matrix"].words
+        for mode, matrix in (("left-right", ""), *(("mid-side", m) for m in MATRICES)):
+            words = _SPLIT["mode"].words[mode]
+            if matrix:
+                words += f", {_SPLIT['matrix'].words[matrix].lower()}{_MATRIX_WORDS[matrix]}"
+            action = found[mode, matrix] = QAction(words, self._window)
+            action.setCheckable(True)
+            action.triggered.connect(lambda on=False, m=mode, x=matrix: self._window.set_split(m, x))
+            group.addAction(action)
+            menu.addAction(action)
+        return found
+
+    def use_keys(self, own: Mapping[str, tuple[str, ...]]) -> None:
+        """Give every command its key: the user's own, or the usual one."""
+        for command in commands.COMMANDS:
+            keys = [QKeySequence(key) for key in commands.keys_of(command, own)]
+            if command.menu:
+                self.actions_by_id[command.id].setShortcuts(keys)
+            else:
+                self._shortcuts[command.id].setKey(keys[0] if keys else QKeySequence())
+
+    def needing(self, what: commands.Needs) -> list[QAction]:
+        """The actions that can do nothing without a session, or without a stage."""
+        return [self.actions_by_id[c.id] for c in commands.COMMANDS if c.menu and c.needs == what]
 
     def keyed(self) -> list[QAction | QShortcut]:
         """All that keys do in the window."""
-        return [*self._actions, *self._shortcuts]
+        return [*self.actions_by_id.values(), *self.split_actions.values(), *self._shortcuts.values()]
 
     def _fill_recent(self) -> None:
         """What was opened or saved last, and is still there."""
@@ -181,12 +145,50 @@ class Menus(QFrame):
         if self.recent_menu.isEmpty():
             self.recent_menu.addAction("Nothing was opened yet").setEnabled(False)
 
-    def _action(self, menu: QMenu, words: str, act, keys: str = "", checkable: bool = False) -> QAction:
-        action = QAction(words, self._window)
-        if keys:
-            action.setShortcuts([QKeySequence(k) for k in keys.split("|")])
-        action.setCheckable(checkable)
-        action.triggered.connect(act)
-        menu.addAction(action)
-        self._actions.append(action)
-        return action
+
+def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
+    """What each command does."""
+    stages, listen, hearing = window.stages, window.listen, window.hearing
+    acts: dict[str, Callable[..., object]] = {
+        "open": window.opening.ask_open,
+        "open-demo": window.opening.open_demo,
+        "open-generator": window.opening.open_generator,
+        "save": window.opening.save,
+        "save-as": window.opening.save_as,
+        "export": window.export,
+        "quit": window.close,
+        "undo": window.document.undo,
+        "redo": window.document.redo,
+        "remove": stages.remove,
+        "in-out": stages.toggle_inserted,
+        "other-leg": stages.choose_other_leg,
+        "link": stages.toggle_linked,
+        "reset": stages.reset,
+        "copy-across": stages.copy_across,
+        "swap": stages.swap,
+        "copy": stages.copy,
+        "paste": stages.paste,
+        "presets": window.show_presets,
+        "play": hearing.toggle_play,
+        "rewind": hearing.rewind,
+        "loop": hearing.toggle_loop,
+        "match": listen.toggle_match,
+        "keep": window.switching.keep,
+        "add-reference": window.switching.ask_reference,
+        "next-reference": listen.next_reference,
+        "blind": window.blind_testing.ask,
+        "zoom-in": partial(window.timeline.zoom, 0.6),
+        "zoom-out": partial(window.timeline.zoom, 1 / 0.6),
+        "zoom-all": window.timeline.show_all,
+        "full-screen": window.toggle_full_screen,
+        "light": window.set_light,
+        "keys": window.show_keys,
+        "about": partial(show_about, window),
+    }
+    acts |= {what: partial(listen.choose, what) for what in ("processed", "unprocessed", "difference")}
+    acts |= {f"{name}-alone": partial(listen.toggle_only, cast(Component, name)) for name in NAMES}
+    acts |= {
+        f"view-{name}": partial(window.show_view, name) for name in ("source", "stage", "output", "compare")
+    }
+    acts |= {f"version-{n}": partial(listen.choose_version, n) for n in range(1, commands.VERSIONS + 1)}
+    return acts

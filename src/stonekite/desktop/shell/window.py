@@ -24,9 +24,10 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.controls import theme
+from stonekite.desktop.controls import keyed, theme
 from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.plain import Label, message, tip
+from stonekite.desktop.dialogs.keys_dialog import KeysDialog
 from stonekite.desktop.dialogs.presets_dialog import PresetsDialog
 from stonekite.desktop.editors.leg_row import LegRow
 from stonekite.desktop.editors.stage_panel import StagePanel
@@ -105,6 +106,7 @@ class Window(QMainWindow):
         self.separating = Separating(self, self.errands)
         self.matching = Matching(self, self.document, self.stages, self.errands)
         self.preset_folder = presets.user_folder()
+        keyed.use(preferences.own_keys())
         self._view = "stage"
         self._output_words = "starting the player…"
         self._simulated = False
@@ -156,14 +158,15 @@ class Window(QMainWindow):
         self.play_button = QPushButton("Play")
         self.play_button.setObjectName("small")
         self.play_button.setFixedWidth(62)
-        self.play_button.setToolTip("Play or pause (Space)")
+        keyed.keyed(self.play_button, "Play or pause", "play")
         self.time = Label("0:00.00")
         self.time.setObjectName("title")
         self.time.setMinimumWidth(74)
         self.time.setAccessibleName("Play position")
         self.length = Label("")
         self.length.setObjectName("muted")
-        self.loop_words = Toggle("Loop", "Loop", "Repeat the dragged range (key L)")
+        self.loop_words = Toggle("Loop", "Loop", "")
+        keyed.keyed(self.loop_words, "Repeat the dragged range", "loop")
         self.loop_range = Label("")
         self.loop_range.setObjectName("muted")
         self.hint = Words(Qt.AlignmentFlag.AlignRight)
@@ -447,7 +450,7 @@ class Window(QMainWindow):
 
     def _refresh_stage(self) -> None:
         stage = self.stages.stage
-        for action in self.menus.stage_actions:
+        for action in self.menus.needing("stage"):
             action.setEnabled(stage is not None)
         if self._view == "compare":
             self.compare_view.refresh()
@@ -567,11 +570,11 @@ class Window(QMainWindow):
         self.menus.title.setText(f"{self.document.name}{mark}")
         self.setWindowTitle(f"{self.document.name}{mark} – Stone Kite")
         undo, redo = self.document.next_undo, self.document.next_redo
-        self.menus.undo_action.setText(f"Undo: {undo}" if undo else "Undo")
-        self.menus.redo_action.setText(f"Redo: {redo}" if redo else "Redo")
-        self.menus.undo_action.setEnabled(undo is not None)
-        self.menus.redo_action.setEnabled(redo is not None)
-        for action in (self.menus.save_action, self.menus.save_as_action, self.menus.export_action):
+        for id, words in (("undo", undo), ("redo", redo)):
+            action = self.menus.actions_by_id[id]
+            action.setText(f"{id.capitalize()}: {words}" if words else id.capitalize())
+            action.setEnabled(words is not None)
+        for action in self.menus.needing("session"):
             action.setEnabled(self.document.is_open)
 
     def _show_empty(self) -> None:
@@ -585,7 +588,7 @@ class Window(QMainWindow):
         self._refresh_actions()
 
     def _refresh_actions(self) -> None:
-        for action in self.menus.stage_actions:
+        for action in self.menus.needing("stage"):
             action.setEnabled(False)
 
     def _empty_action(self) -> None:
@@ -611,13 +614,28 @@ class Window(QMainWindow):
 
     def set_light(self, on: bool) -> None:
         """Ink on limestone, or chalk on slate; kept for the next start."""
-        chosen = msgspec.structs.replace(preferences.load(), theme="light" if on else "dark")
+        chosen = "light" if on else "dark"
         application = QApplication.instance()
         assert isinstance(application, QApplication)
-        theme.apply(application, chosen.theme)
+        theme.apply(application, chosen)
         self._refresh()
+        self._keep_preference(theme=chosen)
+
+    def show_keys(self) -> KeysDialog:
+        """All keys; other ones are used at once, and kept for the next start."""
+        dialog = KeysDialog(keyed.in_use(), self)
+        dialog.changed.connect(self._use_keys)
+        dialog.open()
+        return dialog
+
+    def _use_keys(self, own: dict[str, tuple[str, ...]]) -> None:
+        keyed.use(own, self)
+        self.menus.use_keys(own)
+        self._keep_preference(keys=own)
+
+    def _keep_preference(self, **values: object) -> None:
         try:
-            preferences.save(chosen)
+            preferences.save(msgspec.structs.replace(preferences.load(), **values))
         except OSError as error:
             self.say(f"This choice cannot be kept: {(error.strerror or str(error)).lower()}.")
 

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.choices import Segments, Toggle, Words
+from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label, tip
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.model.document import Document
@@ -425,10 +426,10 @@ class CompareView(QWidget):
         grid.setSpacing(8)
         grid.addWidget(_panel(spectrum_row, self.spectrum), 0, 0, 1, 2)
         grid.addWidget(_panel(self.ratio), 1, 0)
-        self.fold = Toggle(
-            "Hear the fold", "Hear the fold-down", "Hear what is left in mono, in both ears (Shift+M)"
-        )
-        self.lost = Toggle("Hear what cancels", "Hear what cancels", "Hear what is lost in mono (Shift+S)")
+        self.fold = Toggle("Hear the fold", "Hear the fold-down", "")
+        self.lost = Toggle("Hear what cancels", "Hear what cancels", "")
+        keyed(self.fold, "Hear what is left in mono, in both ears", "mid-alone")
+        keyed(self.lost, "Hear what is lost in mono", "side-alone")
         loss_row = QWidget()
         row = QHBoxLayout(loss_row)
         row.setContentsMargins(0, 0, 0, 0)

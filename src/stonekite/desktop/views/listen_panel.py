@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.controls.fields import ValueField
+from stonekite.desktop.controls.keyed import hint, key_of, keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.pictures.scope import Scope
@@ -25,9 +26,9 @@ from stonekite.stages.settings import Setting
 from stonekite.words import LETTERS, NAMES, figure
 
 _CHOICES = (
-    ("processed", "Processed", "1", "The result"),
-    ("unprocessed", "Unprocessed", "2", "The recording as it came, level-matched"),
-    ("difference", "Difference", "3", "Processed minus unprocessed: what the processing adds and takes away"),
+    ("processed", "Processed", "The result"),
+    ("unprocessed", "Unprocessed", "The recording as it came, level-matched"),
+    ("difference", "Difference", "Processed minus unprocessed: what the processing adds and takes away"),
 )
 _RAISED = Setting(
     label="Raised by",
@@ -43,9 +44,10 @@ _RAISED = Setting(
 class Choice(Toggle):
     """A wide button for what is heard, with its key."""
 
-    def __init__(self, word: str, key: str, help: str) -> None:
-        super().__init__(word, word, f"{help} (key {key})")
-        self._key = key
+    def __init__(self, command: str, word: str, help: str) -> None:
+        super().__init__(word, word, "")
+        keyed(self, help, command)
+        self._command = command
         self._detail = ""
         self.setAutoExclusive(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -73,7 +75,9 @@ class Choice(Toggle):
         painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignLeft, self.text())
         painter.setFont(font(8.5))
         painter.setPen(roles.ground if on else roles.muted)
-        painter.drawText(inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._key)
+        painter.drawText(
+            inner, Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, key_of(self._command)
+        )
         painter.drawText(
             inner.adjusted(0, 0, -20, 0),
             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
@@ -210,8 +214,8 @@ class ListenPanel(QFrame):
         layout.setContentsMargins(14, 10, 14, 10)
         layout.setSpacing(5)
         layout.addWidget(title)
-        for what, word, key, help in _CHOICES:
-            button = Choice(word, key, help)
+        for what, word, help in _CHOICES:
+            button = Choice(what, word, help)
             button.clicked.connect(lambda on, what=what: self.choose(what))
             self.choices[what] = button
             layout.addWidget(button)
@@ -220,7 +224,8 @@ class ListenPanel(QFrame):
         self.raised.hide()
         self.raised.moved.connect(lambda value, token: self._say())
         layout.addWidget(self.raised)
-        self.versions = Chips("Versions", "Keep", "Keep the state now as a version (key V)")
+        self.versions = Chips("Versions", "Keep", "")
+        keyed(self.versions.add, "Keep the state now as a version", "keep")
         self.references = Chips("References", "+", "A finished recording to compare with")
         self.versions.chosen.connect(self.choose_version)
         self.references.chosen.connect(self.choose_reference)
@@ -231,8 +236,13 @@ class ListenPanel(QFrame):
         self.match = Toggle(
             "Level-matched",
             "Level match",
+            "",
+        )
+        keyed(
+            self.match,
             "Turn all that can be switched to down to the quietest of it, by integrated loudness of the loop, or of the "
-            "whole file without one (key M)",
+            "whole file without one",
+            "match",
         )
         self.match.setChecked(True)
         self.match.clicked.connect(self._say)
@@ -256,8 +266,9 @@ class ListenPanel(QFrame):
             toggle = Toggle(
                 letter,
                 f"{NAMES[name]} alone",
-                f"Hear {NAMES[name]} alone, centred in both ears{more} (Shift+{letter})",
+                "",
             )
+            keyed(toggle, f"Hear {NAMES[name]} alone, centred in both ears{more}", f"{name}-alone")
             toggle.set_colour(roles.component(name))
             toggle.clicked.connect(lambda on, name=name: self.choose_only(name if on else None))
             self.only[name] = toggle
@@ -330,7 +341,7 @@ class ListenPanel(QFrame):
                 (
                     v.number,
                     str(v.number),
-                    f"{v.name}{f': {v.note}' if v.note else ''}\nHear it (Alt+{v.number})",
+                    f"{v.name}{f': {v.note}' if v.note else ''}\nHear it {hint(f'version-{v.number}')}",
                 )
                 for v in versions
             ],

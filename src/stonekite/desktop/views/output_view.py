@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVB
 
 from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.model.document import Document
@@ -245,7 +246,7 @@ class OutputView(QFrame):
         self.words.setObjectName("muted")
         self.export = QPushButton("Export…")
         self.export.setObjectName("small")
-        self.export.setToolTip("Write the result to a file (Ctrl+E)")
+        keyed(self.export, "Write the result to a file", "export")
         self.reset = QPushButton("Reset")
         self.reset.setObjectName("small")
         self.reset.setToolTip("Both sides where they were, full width, no balance, no trim, no ceiling")

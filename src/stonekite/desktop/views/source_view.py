@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 
 from stonekite.desktop.controls.choices import Tinted, Toggle
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.model.document import STEM, Document
@@ -183,7 +184,7 @@ class SourceView(QFrame):
         self.together.setObjectName("muted")
         self.open = QPushButton(OPEN)
         self.separate = QPushButton(SEPARATE)
-        self.open.setToolTip("Open another recording or session (Ctrl+O)")
+        keyed(self.open, "Open another recording or session", "open")
         self.separate.setToolTip(
             "Write left and right as two mono files, or open each side as a session of its own"
         )

@@ -1,0 +1,161 @@
+"""Every command of the window with its words and its key. Menus, tooltips, the list of keys and the README follow.
+
+Knows no Qt. Keys are written as Qt's portable text: Ctrl+Shift+S, F5, Space.
+"""
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+from stonekite.words import NAMES
+
+Menu = Literal["file", "edit", "listen", "view", "help", ""]
+Needs = Literal["nothing", "session", "stage"]
+
+
+@dataclass(frozen=True)
+class Command:
+    """`menu` is where it stands, nothing for one that is only a key; `apart` draws a line above it; `needs` is without
+    what it can do nothing."""
+
+    id: str
+    words: str
+    menu: Menu
+    keys: tuple[str, ...] = ()
+    help: str = ""
+    apart: bool = False
+    needs: Needs = "nothing"
+    checkable: bool = False
+
+
+VERSIONS = 9
+
+COMMANDS: tuple[Command, ...] = (
+    Command("open", "Open…", "file", ("Ctrl+O",), "open a recording or a session"),
+    Command("open-demo", "Open the demo", "file"),
+    Command("open-generator", "Open the test generator", "file"),
+    Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
+    Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),
+    Command("export", "Export…", "file", ("Ctrl+E",), "write the result to a file", needs="session"),
+    Command("quit", "Quit", "file", ("Ctrl+Q",), "end", apart=True),
+    Command("undo", "Undo", "edit", ("Ctrl+Z",), "take back the last step"),
+    Command("redo", "Redo", "edit", ("Ctrl+Shift+Z", "Ctrl+Y"), "do it again"),
+    Command("remove", "Remove the stage", "edit", needs="stage"),
+    Command("in-out", "Stage in or out", "edit", ("B",), "the open stage in or out", needs="stage"),
+    Command(
+        "other-leg", "Edit the other leg", "edit", ("O",), "bring the other leg to the front", needs="stage"
+    ),
+    Command("link", "Link its two sides", "edit", ("K",), "link the sides of the open stage", needs="stage"),
+    Command("reset", "Reset the stage", "edit", needs="stage"),
+    Command("copy-across", "Copy settings to the other leg", "edit", needs="stage"),
+    Command("swap", "Swap legs", "edit", needs="stage"),
+    Command("copy", "Copy the stage", "edit", ("Ctrl+C",), "copy the open stage", needs="stage"),
+    Command("paste", "Paste a stage", "edit", ("Ctrl+V",), "paste a stage behind it"),
+    Command("presets", "Presets…", "edit", ("P",), "presets for the open stage", apart=True),
+    Command("play", "Play or pause", "listen", ("Space",), "play, pause"),
+    Command(
+        "rewind", "Back to the start", "listen", ("Home",), "back to the start, or to the start of the loop"
+    ),
+    Command("loop", "Loop", "listen", ("L",), "loop on or off"),
+    Command("processed", "Processed", "listen", ("1",), "hear the result", apart=True),
+    Command("unprocessed", "Unprocessed", "listen", ("2",), "hear the recording as it came"),
+    Command("difference", "Difference", "listen", ("3",), "hear what the processing adds and takes away"),
+    Command("match", "Level-matched", "listen", ("M",), "level match on or off"),
+    Command("keep", "Keep the state now as a version", "listen", ("V",), "keep a version", apart=True),
+    Command("add-reference", "Add a reference…", "listen"),
+    Command("next-reference", "Next reference", "listen", ("R",), "hear the next reference"),
+    Command("blind", "Blind test…", "listen"),
+    *(
+        Command(
+            f"{name}-alone",
+            f"{word} alone",
+            "listen",
+            (f"Shift+{word[0]}",),
+            f"hear {word} alone",
+            name == "left",
+        )
+        for name, word in NAMES.items()
+    ),
+    Command("view-source", "Source check", "view", ("F5",), "what arrived"),
+    Command("view-stage", "Stages", "view", ("F6",), "the open stage"),
+    Command("view-output", "Output", "view", ("F7",), "width, places, level and ceiling"),
+    Command("view-compare", "Compare", "view", ("F8",), "the comparison"),
+    Command("zoom-in", "Zoom in", "view", ("Ctrl++", "Ctrl+="), "see less of the time", apart=True),
+    Command("zoom-out", "Zoom out", "view", ("Ctrl+-",), "see more of it"),
+    Command("zoom-all", "Whole file", "view", ("Ctrl+0",), "see all of it"),
+    Command("full-screen", "Full screen", "view", ("F11",), "the whole screen, and back"),
+    Command("light", "Light theme", "view", checkable=True),
+    Command("keys", "Keys…", "help", ("F1",), "this list"),
+    Command("about", "About Stone Kite…", "help"),
+    *(
+        Command(
+            f"version-{n}", f"Version {n}", "", (f"Alt+{n}",), f"hear version {n}, and the state now again"
+        )
+        for n in range(1, VERSIONS + 1)
+    ),
+)
+BY_ID = {command.id: command for command in COMMANDS}
+
+LOCAL: tuple[tuple[str, str, str], ...] = (
+    ("everywhere", "H", "held: hear the open stage out"),
+    ("in a picture", "Left, Right, Up, Down", "move what is chosen"),
+    ("in a picture", "+, -", "its width or ratio"),
+    ("in a picture", "PgUp, PgDown", "choose another band"),
+    ("in a picture", "Del", "remove the band, or forget"),
+    ("in the signal path", "Left, Right, Up, Down", "choose a stone"),
+    ("in the signal path", "Alt+Left, Alt+Right", "move the stage"),
+    ("in the signal path", "+", "add a stage"),
+    ("in the signal path", "Del", "remove the stage"),
+    ("on the timeline", "+, -", "zoom"),
+    ("on the timeline", "0", "see all"),
+    ("on the timeline", "Left, Right", "step"),
+)
+"""Keys of what has the focus: where, which, what for. They stay as they are."""
+
+
+def keys_of(command: Command, own: Mapping[str, tuple[str, ...]]) -> tuple[str, ...]:
+    """The keys of a command: those that the user gave it, or the usual ones."""
+    return own.get(command.id, command.keys)
+
+
+def conflicts(own: Mapping[str, tuple[str, ...]]) -> list[tuple[str, str, str]]:
+    """Keys that two have: the key, and what each does, in words. One that belongs to what has the focus counts, too."""
+    taken = {key.strip(): words for _, keys, words in LOCAL for key in keys.split(",")}
+    found = []
+    for command in COMMANDS:
+        for key in keys_of(command, own):
+            if key in taken:
+                found.append((key, taken[key], command.words))
+            taken[key] = command.words
+    return found
+
+
+def hint(id: str, own: Mapping[str, tuple[str, ...]]) -> str:
+    """The key of a command as a tooltip says it: (key K), (Ctrl+E); nothing where it has none."""
+    keys = keys_of(BY_ID[id], own)
+    if not keys:
+        return ""
+    return f"(key {keys[0]})" if len(keys[0]) == 1 else f"({keys[0]})"
+
+
+def rows(own: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, str]]:
+    """The list of keys: which, and what for. Versions stand in one line."""
+    for command in COMMANDS:
+        keys = keys_of(command, own)
+        if keys and not command.id.startswith("version-"):
+            yield " or ".join(keys), command.help
+    numbered = [keys_of(BY_ID[f"version-{n}"], own) for n in range(1, VERSIONS + 1)]
+    given = [keys[0] for keys in numbered if keys]
+    if given:
+        yield f"{given[0]} … {given[-1]}", "hear a version, and the state now again"
+    for where, keys_there, words in LOCAL:
+        yield keys_there, f"{where}: {words}"
+
+
+def table() -> str:
+    """The list of keys as Markdown, for the README."""
+    return "\n".join(["| key | does |", "|---|---|", *(f"| {keys} | {words} |" for keys, words in rows({}))])
+
+
+if __name__ == "__main__":
+    print(table())
