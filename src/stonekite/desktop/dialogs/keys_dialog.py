@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QGridLayout,
     QKeySequenceEdit,
+    QLineEdit,
     QPushButton,
     QScrollArea,
     QVBoxLayout,
@@ -32,7 +33,9 @@ class KeysDialog(QDialog):
         self.resize(560, 620)
         self._own = dict(own)
         self.fields: dict[str, QKeySequenceEdit] = {}
-        self.words = Label("Click a key and press another one; Backspace leaves the command without one.")
+        self.words = Label(
+            "Click a key and press another one; the cross beside it leaves the command without a key."
+        )
         self.words.setWordWrap(True)
         self.words.setObjectName("muted")
         inside = QWidget()
@@ -56,9 +59,13 @@ class KeysDialog(QDialog):
         area.setWidget(inside)
         self.usual = QPushButton("All as usual")
         self.usual.setToolTip("Give all commands the keys that they had at first")
+        self.usual.setAutoDefault(False)  # Enter is a key like others here
         self.usual.clicked.connect(self._reset)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         buttons.addButton(self.usual, QDialogButtonBox.ButtonRole.ResetRole)
+        close = buttons.button(QDialogButtonBox.StandardButton.Close)
+        close.setAutoDefault(False)
+        close.setToolTip("Close (Esc)")
         buttons.rejected.connect(self.reject)
         layout = QVBoxLayout(self)
         layout.addWidget(self.words)
@@ -76,6 +83,9 @@ class KeysDialog(QDialog):
         field.setMaximumSequenceLength(1)
         field.setClearButtonEnabled(True)
         field.setMaximumWidth(170)
+        line = field.findChild(QLineEdit)
+        assert line is not None
+        line.setPlaceholderText("no key")
         field.setAccessibleName(f"Key of {command.words}")
         field.setToolTip("Press another key; several of the usual ones are kept until then")
         self._show(command)

@@ -236,16 +236,12 @@ class TimePlot(Plot):
                     painter.drawPolyline(run)
             painter.setPen(roles.muted)
             painter.setFont(font(7.5))
-            painter.drawText(
-                lane.adjusted(5, 2, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, word
-            )
+            top = QRectF(lane.left() + 3, lane.top() + 2, lane.width(), 14)
+            self.label(painter, top, word, Qt.AlignmentFlag.AlignLeft)
             ends = (low + 2, high - 2) if name == "short_term_lufs" else ()
             for value in ends:
-                painter.drawText(
-                    QRectF(lane.right() - 44, y_of(value) - 7, 40, 14),
-                    Qt.AlignmentFlag.AlignRight,
-                    number(value, digits),
-                )
+                box = QRectF(lane.right() - 44, y_of(value) - 7, 42, 14)
+                self.label(painter, box, number(value, digits), Qt.AlignmentFlag.AlignRight)
 
     def readout(self) -> str:
         if self.axis.cursor is None:

@@ -147,6 +147,7 @@ class HistoryPicture(Picture):
             self._layers.pop("still", None)
         self.layer(painter, "still", self._paint_still)
         self._paint_traces(painter)
+        self._paint_aim(painter)
         self._paint_figures(painter)
         self.frame(painter)
 
@@ -169,11 +170,15 @@ class HistoryPicture(Picture):
                 Qt.AlignmentFlag.AlignRight,
                 f"−{db}" if db else "0",
             )
-        painter.drawText(
-            QRectF(plot.left() + 6, bottom + 1, 120, 14),
-            Qt.AlignmentFlag.AlignLeft,
-            f"aim −{low:g} to −{high:g} dB",
-        )
+
+    def _paint_aim(self, painter: QPainter) -> None:
+        """What is aimed at, on a ground of its own: the traces run through there."""
+        low, high = self.target_db
+        words = f"aim −{low:g} to −{high:g} dB"
+        painter.setFont(font(7.5))
+        painter.setPen(roles.muted)
+        box = QRectF(self.plot().left() + 4, self._y(high) + 1, self.plot().width(), 14)
+        self.label(painter, box, words, Qt.AlignmentFlag.AlignLeft)
 
     def _paint_traces(self, painter: QPainter) -> None:
         if len(self._looks) < 2:
