@@ -4,6 +4,7 @@ import stonekite  # noqa: F401, I001  (first: it decides how many threads linear
 import os
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+os.environ["STONEKITE_TESTING"] = "1"
 
 from pathlib import Path
 

@@ -156,3 +156,20 @@ def test_a_recording_that_is_gone_is_said(qtbot, transport, tmp_path):
     with qtbot.waitSignal(transport.failed, timeout=60_000) as told:
         transport.load(session.sound.stems[0].source, Strip())
     assert "is not there" in told.args[0]
+
+
+def test_a_player_that_is_not_tested_does_not_write_where_it_is_told(qtbot, tmp_path, monkeypatch):
+    monkeypatch.delenv("STONEKITE_TESTING")
+    made = Transport()
+    made.start()
+    try:
+        path = write_wav(tmp_path / "a.wav", noise(1.0))
+        with qtbot.waitSignal(made.ready, timeout=30_000):
+            made.load(session_on(path, Strip()).sound.stems[0].source, Strip())
+        made.disturb("record", path=str(tmp_path / "out.wav"))
+        made.play()
+        qtbot.waitUntil(lambda: made.position_s > 0.3, timeout=10_000)
+        qtbot.waitUntil(lambda: not made.playing, timeout=10_000)
+    finally:
+        made.close()
+    assert not (tmp_path / "out.wav").exists()

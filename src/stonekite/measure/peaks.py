@@ -24,7 +24,7 @@ _EDGE = TAPS // 2 + SHORT // 2
 """Samples before and after a stretch that the filters reach over."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _rough(signal, first, count):
     """Largest height of the tones through the samples of a stretch, without what is between them."""
     before, middle, after = (

@@ -76,8 +76,13 @@ class Watch(msgspec.Struct, tag=True):
     parts: int = DEFAULT_SMOOTHING
 
 
+TESTING = "STONEKITE_TESTING"
+"""The variable of the environment that lets tests disturb a player."""
+
+
 class Disturb(msgspec.Struct, tag=True):
-    """For tests: make the simulated output stall for a time, change its rate, vanish, come back, or record."""
+    """For tests: make the simulated output stall for a time, change its rate, vanish, come back, or record. A player
+    obeys only where TESTING is in its environment."""
 
     what: Literal["stall", "rate", "vanish", "return", "record"]
     value: float = 0.0

@@ -12,7 +12,7 @@ from numba import njit
 from stonekite.signal.partitions import part_size
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _gather(past, newest, response, total):
     """total = sum over parts of past spectra (going round, newest first) times response spectra, row by row."""
     parts, rows, bins = response.shape

@@ -23,6 +23,7 @@ from numba import njit
 
 from stonekite.signal.dynamics import DB_PER_LOG2_POWER
 from stonekite.signal.envelope import Envelope
+from stonekite.signal.fused import fused
 from stonekite.signal.lanes import (
     LANES,
     choose,
@@ -129,7 +130,7 @@ def _ask(levels, frames, p, memory, amounts):
     store(memory, 2 * LANES, amount)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _couple(amounts, frames, p, coupling, most, roots):
     """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
     lanes, b steps later. The greatest amounts go into `most` (LANES,).
@@ -140,8 +141,8 @@ def _couple(amounts, frames, p, coupling, most, roots):
             mine, other = amounts[at], amounts[at + BANDS]
             if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
                 larger = max(mine, other)
-                mine = min((1.0 - coupling) * mine + coupling * larger, p[RANGE, b])
-                other = min((1.0 - coupling) * other + coupling * larger, p[RANGE, b + BANDS])
+                mine = min(fused(1.0 - coupling, mine, coupling * larger), p[RANGE, b])
+                other = min(fused(1.0 - coupling, other, coupling * larger), p[RANGE, b + BANDS])
             pair = (i + b) * LANES + 2 * b
             roots[pair] = _HALF_GAIN * p[SIGN, b] * mine
             roots[pair + 1] = _HALF_GAIN * p[SIGN, b + BANDS] * other

@@ -9,6 +9,7 @@ Attack and release are the times in which the reduction gets to 1 - 1/e, 63 %, o
 import numpy as np
 from numba import njit
 
+from stonekite.signal.fused import fused
 from stonekite.signal.quick import exp2_into, log2_into
 
 DB_PER_LOG2_POWER = 3.010299956639812
@@ -33,7 +34,7 @@ def smoothing(seconds: float, rate: float) -> float:
     return float(np.exp(-1.0 / (seconds * rate))) if seconds > 0 else 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _levels(powers, scratch, out):
     """log2 of powers (frames,) into `out`."""
     frames = out.shape[0]
@@ -42,7 +43,7 @@ def _levels(powers, scratch, out):
     log2_into(scratch[:frames], out)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _expansions(powers, parameters, state, scratch, wanted):
     """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`.
 
@@ -76,13 +77,13 @@ def _expansions(powers, parameters, state, scratch, wanted):
                 value = 0.0
             value = min(value, most)
             factor = release if value > fast else attack
-            fast = value + factor * (fast - value)
+            fast = fused(factor, fast - value, value)
             fast = fast if fast > _NOTHING_DB else 0.0
             target[i] = fast
         state[FAST, leg], state[LONG, leg], state[OPEN, leg] = fast, left, is_open
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _reductions(powers, parameters, state, scratch, wanted):
     """Smoothed reduction in dB (2, frames) into `wanted`; `scratch` (frames,) is overwritten.
 
@@ -99,7 +100,7 @@ def _reductions(powers, parameters, state, scratch, wanted):
         bend = slope / (4.0 * half) if half > 0.0 else 0.0
         most = parameters[RANGE, leg]
         for i in range(frames):
-            over = DB_PER_LOG2_POWER * target[i] - threshold
+            over = fused(DB_PER_LOG2_POWER, target[i], -threshold)
             inside = over + half
             soft = bend * inside * inside
             value = slope * over if over > half else (soft if inside > 0.0 else 0.0)
@@ -110,22 +111,22 @@ def _reductions(powers, parameters, state, scratch, wanted):
             for i in range(frames):
                 value = target[i]
                 factor = attack if value > fast else release
-                fast = value + factor * (fast - value)
+                fast = fused(factor, fast - value, value)
                 fast = fast if fast > _NOTHING_DB else 0.0
-                long = fast + slow * (long - fast)
+                long = fused(slow, long - fast, fast)
                 long = long if long > _NOTHING_DB else 0.0
                 target[i] = max(fast, long)
         else:
             for i in range(frames):
                 value = target[i]
                 factor = attack if value > fast else release
-                fast = value + factor * (fast - value)
+                fast = fused(factor, fast - value, value)
                 fast = fast if fast > _NOTHING_DB else 0.0
                 target[i] = fast
         state[FAST, leg], state[LONG, leg] = fast, long
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _apply(block, reductions, coupling, parameters, scratch, gains):
     """Multiply block (2, frames) by the gains of coupled reductions; coupling < 0 is towards the smaller one."""
     frames = block.shape[1]
@@ -135,9 +136,9 @@ def _apply(block, reductions, coupling, parameters, scratch, gains):
         for i in range(frames):
             value = mine[i]
             if coupling > 0.0:
-                value = (1.0 - coupling) * value + coupling * max(value, other[i])
+                value = fused(1.0 - coupling, value, coupling * max(value, other[i]))
             elif coupling < 0.0:
-                value = (1.0 + coupling) * value - coupling * min(value, other[i])
+                value = fused(1.0 + coupling, value, -coupling * min(value, other[i]))
             scratch[i] = _LOG2_PER_DB * (makeup - value)
         exp2_into(scratch[:frames], gains[:frames])
         for i in range(frames):

@@ -25,7 +25,7 @@ _PARTS = 16
 """The hold is as exact as one part of so many."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _heights(joined, lanes, out):
     """The larger of the power now and of the height one frame ago."""
     size = out.shape[0]
@@ -129,7 +129,7 @@ def _mean(values, frames, clock, current, ends, sums):
         done += count
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _squares(values, out):
     for j in range(values.shape[0]):
         out[j] = values[j] * values[j]

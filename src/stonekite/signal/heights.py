@@ -2,10 +2,12 @@
 
 from numba import njit
 
+from stonekite.signal.fused import fused
+
 _TINY = 1e-30
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def height_squared(before, middle, after):
     """Square of the height of the tone through three samples if the middle one is the top, otherwise of the middle one.
 
@@ -14,9 +16,9 @@ def height_squared(before, middle, after):
     """
     power = middle * middle
     apart, together = after - before, after + before
-    more = apart * apart / (4.0 * power - together * together + _TINY)
+    more = apart * apart / fused(-together, together, fused(4.0, power, _TINY))
     more = more if more > 0.0 else 0.0
     more = more if more < 1.0 else 1.0
     more = more if abs(middle) >= abs(before) else 0.0
     more = more if abs(middle) >= abs(after) else 0.0
-    return power + power * more
+    return fused(power, more, power)

@@ -51,7 +51,7 @@ def _top_taps() -> np.ndarray:
     return taps / taps.sum() * np.cos(np.pi * np.arange(TOP))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling):
     """What the gain has to lack of 1 around each sample, as many samples late as `_seeing_late` says.
 

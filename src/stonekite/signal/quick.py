@@ -7,6 +7,8 @@ from llvmlite import ir
 from numba import njit, types
 from numba.extending import intrinsic
 
+from stonekite.signal.fused import fused
+
 _LOG2_E = 1.4426950408889634
 _LN_2 = 0.6931471805599453
 _WHOLE = 4503599627370496.0
@@ -50,8 +52,8 @@ def log2_into(x, out):
         m = m * (1.0 - 0.5 * high)
         t = (m - 1.0) / (m + 1.0)
         s = t * t
-        series = t * (1.0 + s * (1 / 3 + s * (1 / 5 + s * (1 / 7 + s * (1 / 9 + s * (1 / 11))))))
-        out[i] = exponent + high + 2.0 * _LOG2_E * series
+        series = fused(s, fused(s, fused(s, fused(s, fused(s, 1 / 11, 1 / 9), 1 / 7), 1 / 5), 1 / 3), 1.0)
+        out[i] = fused(2.0 * _LOG2_E * t, series, exponent + high)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
@@ -60,12 +62,6 @@ def exp2_into(x, out):
     for i in range(x.shape[0]):
         shifted = x[i] + (_SIGNED + 1023.0)
         f = (x[i] - (shifted - (_SIGNED + 1023.0))) * _LN_2
-        p = 1.0 + f * (
-            1.0
-            + f
-            * (
-                1 / 2
-                + f * (1 / 6 + f * (1 / 24 + f * (1 / 120 + f * (1 / 720 + f * (1 / 5040 + f / 40320)))))
-            )
-        )
+        p = fused(f, fused(f, fused(f, fused(f, 1 / 40320, 1 / 5040), 1 / 720), 1 / 120), 1 / 24)
+        p = fused(f, fused(f, fused(f, fused(f, p, 1 / 6), 1 / 2), 1.0), 1.0)
         out[i] = p * _power(shifted)

@@ -27,6 +27,7 @@ from numba import njit
 from numpy.polynomial import chebyshev, polynomial
 from scipy import special
 
+from stonekite.signal.fused import fused
 from stonekite.signal.oversampling import CHUNK, LATENCY, LEAD, Down, Up, fall, rise
 from stonekite.signal.quick import exp2_into
 
@@ -58,45 +59,45 @@ _ERF = chebyshev.cheb2poly(
 )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _horner(t, c):
     """Polynomial of degree 14."""
-    v = ((((c[14] * t + c[13]) * t + c[12]) * t + c[11]) * t + c[10]) * t
-    v = (((((v + c[9]) * t + c[8]) * t + c[7]) * t + c[6]) * t + c[5]) * t
-    return ((((v + c[4]) * t + c[3]) * t + c[2]) * t + c[1]) * t + c[0]
+    v = fused(fused(fused(fused(c[14], t, c[13]), t, c[12]), t, c[11]), t, c[10])
+    v = fused(fused(fused(fused(fused(v, t, c[9]), t, c[8]), t, c[7]), t, c[6]), t, c[5])
+    return fused(fused(fused(fused(fused(v, t, c[4]), t, c[3]), t, c[2]), t, c[1]), t, c[0])
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _soft(x, gain, bias, c, out):
     rest = erf(_SCALE * bias)
     for i in range(out.shape[0]):
-        v = min(max((gain * x[i] + bias) * _SCALE, -_END), _END)
-        out[i] = v * _horner(v * v * (2.0 / (_END * _END)) - 1.0, c) - rest
+        v = min(max(fused(gain, x[i], bias) * _SCALE, -_END), _END)
+        out[i] = fused(v, _horner(fused(v * v, 2.0 / (_END * _END), -1.0), c), -rest)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _towards(a, b):
     """Integral of t |a + (b - a) t| over t from 0 to 1."""
     crossing = a * b < 0.0
     turn = a / (a - b) if crossing else 0.0
-    total = a * (1 / 6) + b * (1 / 3) - a * turn * turn * (1 / 3)
+    total = fused(a, 1 / 6, fused(-a * turn * turn, 1 / 3, b * (1 / 3)))
     negative = b < 0.0 or (b == 0.0 and a < 0.0)
     return -total if negative else total
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _hard(before, x, after, gain, bias, out):
     rest = min(max(bias, -1.0), 1.0)
     for i in range(out.shape[0]):
-        x0 = gain * before[i] + bias
-        x1 = gain * x[i] + bias
-        x2 = gain * after[i] + bias
+        x0 = fused(gain, before[i], bias)
+        x1 = fused(gain, x[i], bias)
+        x2 = fused(gain, after[i], bias)
         value = _towards(x0 + 1.0, x1 + 1.0) - _towards(x0 - 1.0, x1 - 1.0)
         value += _towards(x2 + 1.0, x1 + 1.0) - _towards(x2 - 1.0, x1 - 1.0)
         out[i] = 0.5 * value - rest
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _folded(x, gain, bias, out):
     rest = sin(0.5 * pi * bias) * 2.0 / pi
     for i in range(out.shape[0]):
@@ -106,12 +107,12 @@ def _folded(x, gain, bias, out):
         f = f if abs(f) <= 0.25 else (0.5 if f > 0.0 else -0.5) - f
         v = 2.0 * pi * f
         s = v * v
-        series = s * (1 / 362880 + s * (-1 / 39916800 + s * (1 / 6227020800)))
-        series = 1.0 + s * (-1 / 6 + s * (1 / 120 + s * (-1 / 5040 + series)))
-        out[i] = v * series * (2.0 / pi) - rest
+        series = fused(s, fused(s, 1 / 6227020800, -1 / 39916800), 1 / 362880)
+        series = fused(s, fused(s, fused(s, fused(s, series, -1 / 5040), 1 / 120), -1 / 6), 1.0)
+        out[i] = fused(v * series, 2.0 / pi, -rest)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _error_function(x, gain, bias, g, e):
     """Of u = sqrt(pi) (gain x + bias) / 2: erf(u) into `g`, exp(-u^2) into `e`.
 
@@ -119,29 +120,29 @@ def _error_function(x, gain, bias, g, e):
     and Flannery, "Numerical Recipes", 3rd edition, section 6.2.2).
     """
     for i in range(x.shape[0]):
-        u = (gain * x[i] + bias) * _SCALE
+        u = fused(gain, x[i], bias) * _SCALE
         g[i] = max(-u * u * _LOG2_E, -900.0)
     exp2_into(g, e)
     for i in range(x.shape[0]):
-        u = (gain * x[i] + bias) * _SCALE
+        u = fused(gain, x[i], bias) * _SCALE
         t = 2.0 / (2.0 + abs(u))
         p = _ERFC[_TERMS - 1]
         for k in range(_TERMS - 2, -1, -1):
-            p = p * t + _ERFC[k]
-        size = 1.0 - e[i] * p
+            p = fused(p, t, _ERFC[k])
+        size = fused(-e[i], p, 1.0)
         g[i] = size if u >= 0.0 else -size
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"}, inline="always")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _erf_towards(a, ga, ea, b, gb, eb):
     """Integral of t erf(a + (b - a) t) over t from 0 to 1; erf and exp(-u^2) of both ends are known."""
     d = b - a
-    first_b = b * gb + eb * _ROOT
-    second_a = (0.5 * a * a + 0.25) * ga + 0.5 * a * ea * _ROOT
-    second_b = (0.5 * b * b + 0.25) * gb + 0.5 * b * eb * _ROOT
+    first_b = fused(b, gb, eb * _ROOT)
+    second_a = fused(fused(0.5 * a, a, 0.25), ga, 0.5 * a * ea * _ROOT)
+    second_b = fused(fused(0.5 * b, b, 0.25), gb, 0.5 * b * eb * _ROOT)
     short = abs(d) < _SHORT_LINE
     inverse = 1.0 / (1.0 if short else d)
-    closed = (first_b - (second_b - second_a) * inverse) * inverse
+    closed = fused(second_a - second_b, inverse, first_b) * inverse
     slope = 2.0 * _ROOT * eb
     bb = b * b
     series = d * d * (1 / 24) * (-2.0 * b) - d * (1 / 6)
@@ -150,13 +151,13 @@ def _erf_towards(a, ga, ea, b, gb, eb):
     return 0.5 * gb + slope * series if short else closed
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath={"contract"})
+@njit(cache=True, nogil=True, error_model="numpy")
 def _steep(before, x, after, gain, bias, g0, e0, g1, e1, g2, e2, out):
     rest = erf(_SCALE * bias)
     for i in range(out.shape[0]):
-        u0 = (gain * before[i] + bias) * _SCALE
-        u1 = (gain * x[i] + bias) * _SCALE
-        u2 = (gain * after[i] + bias) * _SCALE
+        u0 = fused(gain, before[i], bias) * _SCALE
+        u1 = fused(gain, x[i], bias) * _SCALE
+        u2 = fused(gain, after[i], bias) * _SCALE
         value = _erf_towards(u0, g0[i], e0[i], u1, g1[i], e1[i])
         out[i] = value + _erf_towards(u2, g2[i], e2[i], u1, g1[i], e1[i]) - rest
 

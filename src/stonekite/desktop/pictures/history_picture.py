@@ -153,9 +153,7 @@ class HistoryPicture(Picture):
 
     def _paint_still(self, painter: QPainter) -> None:
         plot = self.plot()
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(roles.ground)
-        painter.drawRoundedRect(plot, 4, 4)
+        self.ground(painter)
         painter.setBrush(mixed(roles.chalk, roles.ground, 0.08))
         low, high = self.target_db
         top, bottom = self._y(low), self._y(high)

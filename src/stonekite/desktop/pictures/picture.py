@@ -50,14 +50,20 @@ class Picture(QWidget):
             inner.end()
         painter.drawPixmap(0, 0, made)
 
+    def ground(self, painter: QPainter) -> None:
+        """The field inside the axes."""
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(roles.ground)
+        painter.drawRoundedRect(self.plot(), 4, 4)
+
     @staticmethod
     def label(painter: QPainter, box: QRectF, words: str, align: Qt.AlignmentFlag) -> None:
         """Words in a box on a ground of their own, where lines run through."""
         wide = painter.fontMetrics().horizontalAdvance(words) + 4.0
         left = box.right() - wide if align & Qt.AlignmentFlag.AlignRight else box.left()
-        ground = QRectF(left, box.top(), wide, box.height())
-        painter.fillRect(ground, roles.ground)
-        painter.drawText(ground, Qt.AlignmentFlag.AlignCenter, words)
+        behind = QRectF(left, box.top(), wide, box.height())
+        painter.fillRect(behind, roles.ground)
+        painter.drawText(behind, Qt.AlignmentFlag.AlignCenter, words)
 
     def frame(self, painter: QPainter, round_by: float = 4.0) -> None:
         """Mark the picture that keys go to."""

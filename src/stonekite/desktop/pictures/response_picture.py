@@ -148,9 +148,7 @@ class ResponsePicture(Picture):
 
     def _paint_ground(self, painter: QPainter) -> None:
         plot = self.plot()
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(roles.ground)
-        painter.drawRoundedRect(plot, 4, 4)
+        self.ground(painter)
         painter.setFont(font(8))
         grid = mixed(roles.line, roles.ground, 0.55)
         for hertz in _MARKS_HZ:

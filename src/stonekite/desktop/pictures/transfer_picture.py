@@ -108,9 +108,7 @@ class TransferPicture(Picture):
 
     def _paint_still(self, painter: QPainter) -> None:
         plot = self.plot()
-        painter.setPen(Qt.PenStyle.NoPen)
-        painter.setBrush(roles.ground)
-        painter.drawRoundedRect(plot, 4, 4)
+        self.ground(painter)
         painter.setFont(font(7.5))
         for mark in self.MARKS:
             x, y = self.x_of(mark), self.y_of(mark)
