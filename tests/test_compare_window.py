@@ -379,7 +379,11 @@ def test_nothing_on_the_screen_differs_between_the_two_answers(versions, qtbot, 
     view = begin(qtbot, window, kind, 10)
     # What goes on anyway, and has nothing to do with the answers, is over.
     qtbot.waitUntil(
-        lambda: window._measured is not None and not window.switching.comparing.waiting and window._simulated,
+        lambda: (
+            window._measured is not None
+            and not window.switching.comparing.waiting
+            and window.engine.simulated
+        ),
         timeout=30_000,
     )
     window.say("")

@@ -3,7 +3,7 @@
 from pathlib import Path
 
 import msgspec
-from PySide6.QtCore import QEvent, QPoint, Qt, QTimer
+from PySide6.QtCore import QPoint, Qt, QTimer
 from PySide6.QtGui import (
     QCloseEvent,
     QDragEnterEvent,
@@ -12,10 +12,8 @@ from PySide6.QtGui import (
 )
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QFrame,
     QHBoxLayout,
-    QLineEdit,
     QMainWindow,
     QMenu,
     QPushButton,
@@ -40,11 +38,14 @@ from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.desktop.shell.blind_testing import BlindTesting
+from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
 from stonekite.desktop.shell.hearing import Hearing
+from stonekite.desktop.shell.key_filter import KeyFilter
 from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus, fill_with_kinds
 from stonekite.desktop.shell.opening import Opening
+from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.separating import Separating
 from stonekite.desktop.shell.tone_finding import ToneFinding
 from stonekite.desktop.timeline.timeline import Timeline
@@ -55,9 +56,7 @@ from stonekite.desktop.views.source_view import SourceView
 from stonekite.desktop.views.switching import Switching
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
-from stonekite.engine.reporting import of_session, write
 from stonekite.files.audio import READABLE, AudioError
-from stonekite.player.protocol import AHEAD_S
 from stonekite.processes.jobs import Analysed
 from stonekite.session import presets
 from stonekite.session.types import LEGS, Leg, LegName, Split
@@ -66,16 +65,6 @@ from stonekite.words import NAMES, clock, figure
 
 _SPLIT = settings_of(Split)
 _AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
-
-_WATCHED = frozenset(
-    {
-        QEvent.Type.KeyPress,
-        QEvent.Type.KeyRelease,
-        QEvent.Type.ToolTip,
-        QEvent.Type.WindowDeactivate,
-        QEvent.Type.ShortcutOverride,
-    }
-)
 
 
 def _panel() -> tuple[QFrame, QVBoxLayout]:
@@ -108,14 +97,15 @@ class Window(QMainWindow):
         self.preset_folder = presets.user_folder()
         keyed.use(preferences.own_keys())
         self._view = "stage"
-        self._output_words = "starting the player…"
-        self._simulated = False
         self._measured: Analysed | None = None
         self._build()
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
         self.blind_testing = BlindTesting(self)
+        self.reporting = ReportWriting(self, self.document, self.compare_view, self.switching)
+        self._keys = KeyFilter(self)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
+        self.engine = EngineWords(self.menus.engine_words, self.document, self.transport)
         self._connect()
         self._show_empty()
 
@@ -247,6 +237,8 @@ class Window(QMainWindow):
             self.errands,
             self.hearing,
             self.switching,
+            self.reporting,
+            self.engine,
         ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
@@ -254,15 +246,14 @@ class Window(QMainWindow):
         self.compare_view.only_asked.connect(self.listen.choose_only)
         self.listen.chosen.connect(lambda listening: self.compare_view.show_only(listening.only))
         self.compare_view.blind_asked.connect(self.blind_testing.ask)
-        self.compare_view.report_asked.connect(self.report)
+        self.compare_view.report_asked.connect(self.reporting.ask)
+        self.reporting.complained.connect(self.complain)
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self.hearing.set_loop)
         self.play_button.clicked.connect(self.hearing.toggle_play)
         self.loop_words.clicked.connect(self.hearing.toggle_loop)
         self.transport.ticked.connect(self._tick)
-        self.transport.output_changed.connect(self._show_output)
-        self.transport.ready.connect(lambda: self._show_engine())
         self.transport.failed.connect(self.say)
         self.measuring.measured.connect(self._show_measured)
         self.measuring.stale.connect(self._show_stale)
@@ -271,7 +262,7 @@ class Window(QMainWindow):
         )
         self.measuring.failed.connect(self.say)
         self.exporting.said.connect(self.say)
-        QApplication.instance().installEventFilter(self)  # type: ignore[union-attr]
+        QApplication.instance().installEventFilter(self._keys)  # type: ignore[union-attr]
 
     def start(self) -> None:
         """Start the processes behind the window; called once it is on the screen."""
@@ -288,30 +279,6 @@ class Window(QMainWindow):
     def export(self) -> None:
         if self.document.is_open:
             self.exporting.ask(self.document)
-
-    def report(self) -> None:
-        """Write what is compared to a page, or its table to a file."""
-        names = self.compare_view.keys()
-        before, after = self.compare_view.before, self.compare_view.after
-        order = [before, after, *(key for key in names if key not in (before, after))]
-        known = {key: self.switching.figures(key) for key in order}
-        if known[before] is None or known[after] is None:
-            self.complain("The figures are still being measured: try again in a moment.")
-            return
-        columns = [(names[key], found) for key, found in known.items() if found is not None]
-        name, _ = QFileDialog.getSaveFileName(
-            self, "Report", f"{self.document.stem.name} report.html", "Page (*.html);;Table (*.csv *.json)"
-        )
-        if not name:
-            return
-        about = [f"{self.document.name}, {self.compare_view.words.text()}"]
-        try:
-            write(of_session(self.document.session, columns, about), Path(name))
-        except AudioError as error:
-            self.complain(str(error))
-        else:
-            self.say(f"Written: {name}")
-            self.compare_view.words.setText(f"Written: {Path(name).name}")
 
     # Changing
 
@@ -531,36 +498,12 @@ class Window(QMainWindow):
             self.output_view.show_ceiling(float(status["ceiling"]))
         self.listen.show_live(status)
         self._show_playing()
-        self._show_engine()
+        self.engine.refresh()
 
     def _show_playing(self) -> None:
         word = "Pause" if self.transport.playing else "Play"
         if self.play_button.text() != word:
             self.play_button.setText(word)
-
-    def _show_engine(self) -> None:
-        words = self._output_words
-        if self.document.is_open:
-            queued, load = float(self.transport.status["queued_s"]), float(self.transport.status["load"])
-            ahead = float(self.transport.status["ahead_s"])
-            further = f" ({ahead * 1000:.0f} ms ahead)" if ahead > AHEAD_S + 0.001 else ""
-            first = " · real-time" if self.transport.realtime else ""
-            words = (
-                f"{self.rate / 1000:g} kHz · latency {queued * 1000:.0f} ms{further} · engine {load * 100:.0f} %"
-                f"{first} · {words}"
-            )
-        if words != self.menus.engine_words.text():
-            self.menus.engine_words.setText(words)
-
-    def _show_output(self, name: str, simulated: bool, rate: int) -> None:
-        if simulated and not self._simulated:
-            self.say("No sound device: playing into the simulated output.")
-        elif self._simulated and not simulated:
-            self.say(f"Playing through {name}.")
-        self._simulated = simulated
-        self._output_words = name
-        self.menus.engine_words.setToolTip(f"Sound goes to: {name}, {rate} Hz")
-        self._show_engine()
 
     def show_names(self) -> None:
         """Name and state of the session, in the bar and the menus."""
@@ -651,43 +594,6 @@ class Window(QMainWindow):
         self.timeline_panel.setMaximumHeight(100 if event.size().height() < 760 else 16_777_215)
         super().resizeEvent(event)
 
-    def eventFilter(self, watched, event) -> bool:
-        """While text is typed, letters and digits belong to the text and not to the shortcuts.
-
-        And while H is held, the open stage is heard out.
-        """
-        kind = event.type()
-        if kind not in _WATCHED:  # asked of every event there is
-            return False
-        if kind in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
-            return event.key() == Qt.Key.Key_H and self._hold(event)
-        if kind == QEvent.Type.ToolTip and isinstance(watched, QWidget) and watched.toolTip():
-            words = watched.toolTip()
-            if words != tip(words) and not words.startswith("<qt>"):  # a name that looks like rich text
-                watched.setToolTip(tip(words))
-        if kind == QEvent.Type.WindowDeactivate and self.hearing.without_stage:
-            self.hearing.hear_alone(None)
-        if kind == QEvent.Type.ShortcutOverride and isinstance(QApplication.focusWidget(), QLineEdit):
-            plain = event.modifiers() in (Qt.KeyboardModifier.NoModifier, Qt.KeyboardModifier.ShiftModifier)
-            if plain and event.text():
-                event.accept()
-                return True
-        return False
-
-    def _hold(self, event) -> bool:
-        typing = isinstance(QApplication.focusWidget(), QLineEdit)
-        if (
-            typing
-            or self.blind_testing.running
-            or event.modifiers()
-            or QApplication.activeModalWidget() is not None
-            or not self.stages.stage
-        ):
-            return False
-        if not event.isAutoRepeat():
-            self.hearing.hear_alone("out" if event.type() == QEvent.Type.KeyPress else None)
-        return True
-
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):
             event.acceptProposedAction()
@@ -706,7 +612,7 @@ class Window(QMainWindow):
 
     def shut_down(self) -> None:
         """End the processes behind the window; may be called twice."""
-        QApplication.instance().removeEventFilter(self)  # type: ignore[union-attr]
+        QApplication.instance().removeEventFilter(self._keys)  # type: ignore[union-attr]
         self.measuring.close()
         self.switching.close()
         self.workers.close()
