@@ -6,7 +6,7 @@ Source, split, two legs that part and meet again, a stone for each side of a sta
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, QTimer, Signal
 from PySide6.QtGui import (
     QColor,
     QContextMenuEvent,
@@ -103,17 +103,21 @@ class KiteMap(QWidget):
         there = {stage.id for stage in strip.stages}
         self._stones = {key: kept for key, kept in self._stones.items() if key[0] in there}
         self.setAccessibleDescription(self._in_words())
-        self.update()
+        self._repaint_soon()
 
     def choose(self, stage: int | None, leg: LegName = "upper") -> None:
         """Mark a stone as the one whose editor is open."""
         self._chosen = None if stage is None else (stage, leg)
-        self.update()
+        self._repaint_soon()
 
     def mark(self, view: str) -> None:
         """Mark the source or the output as what is open."""
         self._open = view
-        self.update()
+        self._repaint_soon()
+
+    def _repaint_soon(self) -> None:
+        """After what else an edit repaints: one look without a break would be too long."""
+        QTimer.singleShot(0, self, self.update)
 
     def show_levels(self, upper_db: float, lower_db: float) -> None:
         """Levels of the legs, 30 times a second; repaints only what changed visibly."""
