@@ -20,6 +20,8 @@ _AROUND = 8
 """Samples around a stretch that a rough look takes in."""
 _FAR = 1.55
 """So many times what a rough look finds at the most is there: random signs, the worst of signals, reach 1.5 times."""
+_NEAR = 1.4143
+"""So many times what stands twice as dense is there at the most: a tone at half the rate by the square root of two."""
 _EDGE = TAPS // 2 + SHORT // 2
 """Samples before and after a stretch that the filters reach over."""
 
@@ -51,8 +53,14 @@ def _scan(signal, taps, short, peak, halves, dense, quarters):
             first = (
                 start + TAPS // 2 - 1
             )  # halves[i] is halfway between this sample and the next one, and so on
+            most = 0.0
             for i in range(halves.shape[0]):
-                dense[2 * i], dense[2 * i + 1] = signal[first + i], halves[i]
+                on, off = signal[first + i], halves[i]
+                dense[2 * i], dense[2 * i + 1] = on, off
+                most = on * on if on * on > most else most
+                most = off * off if off * off > most else most
+            if np.sqrt(most) * _NEAR <= peak:
+                continue
             fir.convolve(dense, short, quarters)
             lead = SHORT // 2 - 1
             most = 0.0
