@@ -1,6 +1,7 @@
 """Colours, fonts and the style sheet. Widgets ask for roles, never for colours of their own."""
 
 from dataclasses import dataclass, fields
+from functools import cache
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
@@ -96,8 +97,9 @@ def rgb(colour: QColor) -> tuple[int, int, int]:
     return colour.red(), colour.green(), colour.blue()
 
 
+@cache
 def font(size: float = 10.0, bold: bool = False) -> QFont:
-    """The interface's font at a size in points."""
+    """The interface's font at a size in points; asked for at every word that is painted, and never changed."""
     made = QFont(FONT)
     made.setPointSizeF(size)
     made.setBold(bold)

@@ -1,8 +1,8 @@
 """The panel of the open stage: what every kind has in common above, the kind's editor below."""
 
 import numpy as np
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout
+from PySide6.QtCore import QTimer, Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.keyed import keyed
@@ -124,6 +124,19 @@ class StagePanel(QFrame):
         editor = self.editors["eq"]
         assert isinstance(editor, BandsEditor)
         return editor
+
+    def prepare(self) -> None:
+        """Lay out every editor before it is asked for, one after the other: the first time takes longest."""
+        for place, editor in enumerate(self.editors.values()):
+            QTimer.singleShot(100 * (place + 1), editor, lambda e=editor: self._lay_out(e))
+
+    def _lay_out(self, editor: QWidget) -> None:
+        editor.ensurePolished()
+        for part in editor.findChildren(QWidget):
+            part.ensurePolished()
+        editor.resize(self._stack.size())
+        if (layout := editor.layout()) is not None:
+            layout.activate()
 
     def open_more(self) -> QMenu:
         """What is needed less often."""

@@ -267,6 +267,7 @@ class Window(QMainWindow):
     def start(self) -> None:
         """Start the processes behind the window; called once it is on the screen."""
         self.transport.start()
+        self.panel.prepare()
         if self.document.is_open:
             self.hearing.load()
 
