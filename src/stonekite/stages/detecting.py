@@ -5,6 +5,7 @@ low-pass and a tilt; the sound can be held back so that the detector is ahead of
 """
 
 import copy
+from collections.abc import Callable
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -12,7 +13,7 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, Context, LegName, Plan, Side
+from stonekite.stages.base import LEGS, Context, Kind, LegName, Offers, Plan, Side
 from stonekite.stages.eq import Band, Eq, EqSide, side_leg
 from stonekite.stages.eq import response as eq_response
 from stonekite.stages.handles import Handle
@@ -279,3 +280,24 @@ def columns(stage: Any, made: Any) -> list[list[float]]:
     """Parameters of both legs: `made(side)` of each that is on, nothing for one that passes."""
     sides = [getattr(stage, leg) for leg in LEGS]
     return [passing() if side is None else made(side) for side in sides]
+
+
+def kind(
+    curve: Callable[[Any, LegName, np.ndarray], np.ndarray], makeup_db: Callable[[Any], float], **own: Any
+) -> Kind:
+    """A kind with a detector: `own` is what of a Kind is its own, the rest is the same for all of them."""
+    return Kind(
+        response=response,
+        start=start,
+        carry=carry,
+        process=process,
+        offers=Offers(
+            curve=curve,
+            curve_handle=CURVE_HANDLE,
+            makeup_db=makeup_db,
+            meter=meter,
+            detector=detector,
+            handles=HANDLES,
+        ),
+        **own,
+    )

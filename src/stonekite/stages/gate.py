@@ -10,7 +10,7 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.stages import detecting
-from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Stage
+from stonekite.stages.base import Context, LegName, Plan, Stage
 from stonekite.stages.detecting import (
     LIMITING,
     Coefficients,
@@ -144,26 +144,16 @@ def coefficients(stage: Gate, context: Context) -> Coefficients:
     return Coefficients(stage, context, columns(stage, made), expands=True)
 
 
-KIND = Kind(
+KIND = detecting.kind(
     stage=Gate,
     side=GateSide,
     label="Gate",
     help="Turns down what is quiet: expander or gate, each leg on its own or both together.",
     group="Level",
     rank=20,
-    response=detecting.response,
+    curve=curve,
+    makeup_db=makeup_db,
     neutral=neutral,
     plan=plan,
     coefficients=coefficients,
-    start=detecting.start,
-    carry=detecting.carry,
-    process=detecting.process,
-    offers=Offers(
-        curve=curve,
-        curve_handle=detecting.CURVE_HANDLE,
-        makeup_db=makeup_db,
-        meter=detecting.meter,
-        detector=detecting.detector,
-        handles=detecting.HANDLES,
-    ),
 )
