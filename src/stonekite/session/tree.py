@@ -1,23 +1,15 @@
 """Where in a session a stage or a setting is: found by id, never by place.
 
 A path is a tuple of field names and positions from a tree down, such as ("stages", 1, "upper", "bands", 2, "gain_db").
-An address names the same setting wherever its stage stands.
 """
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any
 
 from stonekite.session.types import Session, Sound, Strip
 from stonekite.stages.base import Stage
 
 Path = tuple[str | int, ...]
-
-
-class Address(NamedTuple):
-    """A setting: the id of its stage, and the path inside the stage."""
-
-    stage: int
-    path: Path
 
 
 def at(tree: Any, path: Path) -> Any:
@@ -44,11 +36,6 @@ def find(strip: Strip, number: int) -> tuple[Path, Stage]:
         if stage.id == number:
             return path, stage
     raise LookupError(f"no stage has number {number}")
-
-
-def place(strip: Strip, address: Address) -> Path:
-    """The path of a setting from the strip down. Raises LookupError if its stage is not there."""
-    return (*find(strip, address.stage)[0], *address.path)
 
 
 def numbers(sound: Sound) -> Iterator[tuple[Path, int]]:
