@@ -152,6 +152,41 @@ def test_a_peak_in_the_last_samples_counts():
     assert true_peak_db(sound) > 20 * math.log10(0.95)
 
 
+NOISES = {
+    "even noise": lambda random: random.uniform(-0.5, 0.5, 24_000),
+    "normal noise": lambda random: 0.1 * random.standard_normal(24_000),
+    "random signs": lambda random: 0.5 * np.sign(random.standard_normal(24_000)),
+    "rare pulses": lambda random: (
+        0.5 * (random.uniform(size=24_000) < 0.05) * np.sign(random.standard_normal(24_000))
+    ),
+    "clipped noise": lambda random: np.clip(random.standard_normal(24_000), -0.5, 0.5),
+    "dark noise and signs": lambda random: (
+        signal.lfilter([0.02], [1, -0.98], random.standard_normal(24_000))
+        + 0.03 * np.sign(random.standard_normal(24_000))
+    ),
+}
+
+
+@pytest.mark.parametrize("what", NOISES)
+def test_true_peaks_of_noise_over_the_whole_band(what):
+    """Against ideal interpolation of a sound that goes round, led in and out by more of it."""
+    worst, where = 0.0, 0
+    for seed in range(12):
+        sound = NOISES[what](np.random.default_rng(seed))
+        fine = np.zeros(24_000 * 16 + 1, dtype=complex)
+        fine[:12_001] = np.fft.rfft(sound)
+        wanted = 32 * np.abs(np.fft.irfft(fine, 24_000 * 32)).max()
+        meter = Peaks(48_000)
+        rise = np.linspace(0.0, 1.0, 24_000)
+        led_in_and_out = np.concatenate([sound * rise, sound, sound * rise[::-1]])
+        meter.add(np.stack([led_in_and_out, led_in_and_out]))
+        off = 20 * np.log10(meter.true_peak()[1] / wanted)
+        if abs(off) > abs(worst):
+            worst, where = off, seed
+    print(f"true peak of {what}: {worst:+.3f} dB off at the most, seed {where}")
+    assert abs(worst) <= 0.1
+
+
 @pytest.mark.parametrize("rate", [44_100, 48_000, 88_200, 96_000, 192_000])
 def test_true_peaks_are_read_right_up_to_half_the_rate(rate):
     """Tones at simple fractions of the rate, whose samples always stand at the same places, and noise."""

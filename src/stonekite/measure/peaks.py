@@ -2,13 +2,15 @@
 
 Halfway between samples by a filter that sees all but the last half per cent of the spectrum, halfway between all of
 those by a short one, and at the tops of what then stands four times as dense by the tone through three neighbours
-(signal/heights.py): four or eight looks a sample miss up to 0.4 dB of a tone that always stands between them.
+(signal/heights.py): four or eight looks a sample miss up to 0.4 dB of a tone that always stands between them. A top that
+may be the highest so far is looked at once more, through a filter that sees all but the last half per mille.
 """
 
 import numpy as np
 from numba import njit
 
 from stonekite.signal import fir
+from stonekite.signal.fused import fused
 from stonekite.signal.heights import height_squared
 from stonekite.signal.interpolation import between
 
@@ -16,43 +18,71 @@ TAPS, BETA = 256, 4.0
 SHORT, SHORT_BETA = 24, 7.0
 _STRETCH = 128 - SHORT // 2 - 2  # so that the long filter works on whole vectors
 """Samples that are looked between together, or skipped together."""
-_AROUND = 8
+_AROUND = 24
 """Samples around a stretch that a rough look takes in."""
-_FAR = 1.55
-"""So many times what a rough look finds at the most is there: random signs, the worst of signals, reach 1.5 times."""
+_FAR, _ROUGH = 1.1, 0.45
+"""So many times the largest height of three samples, and so much of their largest second difference, is there at the
+most: smooth sound stands little above its samples, random signs, the worst of signals, reach 2.06 times."""
 _NEAR = 1.4143
 """So many times what stands twice as dense is there at the most: a tone at half the rate by the square root of two."""
-_EDGE = TAPS // 2 + SHORT // 2
+LONG, LONG_BETA = 4096, 3.0
+_CLOSE = 1.06
+"""So many times what is found four times as dense is there at the most."""
+_EDGE = LONG // 2 + SHORT // 2
 """Samples before and after a stretch that the filters reach over."""
+_COARSE = _EDGE - TAPS // 2 - SHORT // 2
+"""Samples before a stretch that only the closest look reaches over."""
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _closest(signal, place, long):
+    """Square of the height at a top, through long (4, LONG); `place` is the place of the top in quarters of a sample."""
+    found = (0.0, 0.0, 0.0)
+    for k in range(3):
+        at = place + k - 1
+        first = (at >> 2) - LONG // 2 + 1
+        value = signal[at >> 2]
+        if at & 3:
+            heard, taps = signal[first : first + LONG], long[at & 3]
+            a = b = c = d = 0.0  # four sums, so that none waits for the one before
+            for i in range(0, LONG, 4):
+                a = fused(heard[i], taps[i], a)
+                b = fused(heard[i + 1], taps[i + 1], b)
+                c = fused(heard[i + 2], taps[i + 2], c)
+                d = fused(heard[i + 3], taps[i + 3], d)
+            value = (a + b) + (c + d)
+        found = found[1], found[2], value
+    return height_squared(found[0], found[1], found[2])
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _rough(signal, first, count):
-    """Largest height of the tones through the samples of a stretch, without what is between them."""
+    """The most that can be in a stretch, from each three samples of it."""
     before, middle, after = (
         signal[first - 1 : first - 1 + count],
         signal[first : first + count],
         signal[first + 1 : first + 1 + count],
     )
-    most = 0.0
+    most = bent = 0.0
     for i in range(count):
         height = height_squared(before[i], middle[i], after[i])
         most = height if height > most else most
-    return np.sqrt(most)
+        bend = abs(before[i] - 2.0 * middle[i] + after[i])
+        bent = bend if bend > bent else bent
+    return _FAR * np.sqrt(most) + _ROUGH * bent
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _scan(signal, taps, short, peak, halves, dense, quarters):
+def _scan(signal, taps, short, long, peak, halves, dense, quarters):
     """Largest height of signal (frames,), at least `peak`; of whole stretches only, _EDGE samples from the ends.
 
     Stretches that a rough look finds far under the peak so far are skipped. `halves`, `dense` and `quarters` are scratch.
     """
     for start in range(0, signal.shape[0] - 2 * _EDGE - _STRETCH + 1, _STRETCH):
-        if _rough(signal, start + _EDGE - _AROUND, _STRETCH + 2 * _AROUND) * _FAR > peak:
-            fir.convolve(signal[start:], taps, halves)
-            first = (
-                start + TAPS // 2 - 1
-            )  # halves[i] is halfway between this sample and the next one, and so on
+        if _rough(signal, start + _EDGE - _AROUND, _STRETCH + 2 * _AROUND) > peak:
+            fir.convolve(signal[start + _COARSE :], taps, halves)
+            # halves[i] is halfway between this sample and the next one, and so on
+            first = start + _COARSE + TAPS // 2 - 1
             most = 0.0
             for i in range(halves.shape[0]):
                 on, off = signal[first + i], halves[i]
@@ -63,12 +93,17 @@ def _scan(signal, taps, short, peak, halves, dense, quarters):
                 continue
             fir.convolve(dense, short, quarters)
             lead = SHORT // 2 - 1
-            most = 0.0
+            high = peak * peak / (_CLOSE * _CLOSE)
             for i in range(1, quarters.shape[0] - 1):
                 before, after = dense[lead + i], dense[lead + i + 1]
                 on = height_squared(quarters[i - 1], before, quarters[i])
-                most = max(most, on, height_squared(before, quarters[i], after))
-            peak = max(peak, np.sqrt(most))
+                off = height_squared(before, quarters[i], after)
+                if on > high or off > high:
+                    place = 4 * first + 2 * (lead + i) + (off > on)
+                    height = _closest(signal, place, long)
+                    if height > peak * peak:
+                        peak = np.sqrt(height)
+                        high = peak * peak / (_CLOSE * _CLOSE)
     return peak
 
 
@@ -79,6 +114,7 @@ class Peaks:
         self._filters = tuple(
             np.ascontiguousarray(between(2, *made)[0]) for made in ((TAPS, BETA), (SHORT, SHORT_BETA))
         )
+        self._long = np.concatenate([np.zeros((1, LONG)), between(4, LONG, LONG_BETA)])
         halves = _STRETCH + SHORT // 2 + 2
         self._room = np.zeros(halves), np.zeros(2 * halves), np.zeros(2 * halves - SHORT + 1)
         self._past = np.zeros((2, 2 * _EDGE))
@@ -98,7 +134,7 @@ class Peaks:
         for leg in range(2):
             looked = joined[leg, : done + 2 * _EDGE]
             self._between[leg] = _scan(
-                looked, *self._filters, max(self._between[leg], self.sample[leg]), *self._room
+                looked, *self._filters, self._long, max(self._between[leg], self.sample[leg]), *self._room
             )
         self._past = joined[:, done:].copy()
 
