@@ -38,7 +38,7 @@ def test_every_shipped_preset_does_something_and_stays_finite(path, preset):
     else:
         blank = KINDS[preset.kind].stage(id=3)
         stage = (
-            presets.on_stage(preset, blank)
+            presets.on_stage(preset, blank, 10)
             if preset.scope == "stage"
             else presets.on_leg(preset, blank, "lower")
         )
@@ -53,7 +53,7 @@ def test_a_preset_comes_back_as_it_was_saved(tmp_path):
     path = presets.path_for(preset, tmp_path / "new" / "folder")
     presets.save(preset, path)
     assert presets.load(path) == preset
-    assert presets.on_stage(preset, Eq(id=4, inserted=False)) == edits.put(
+    assert presets.on_stage(preset, Eq(id=4, inserted=False), 10) == edits.put(
         edits.put(stage, ("id",), 4), ("inserted",), False
     )
     leg = presets.of_leg("Left", stage, "upper")

@@ -11,7 +11,7 @@ from scipy import signal
 from test_source_check import late, looked_at, music, said
 
 from stonekite.desktop.views.source_view import VerdictRow
-from stonekite.engine.chain import Chain
+from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.tones import test_pair as pair_through
 from stonekite.files.audio import Reader
 from stonekite.files.demo import demo_path
@@ -541,10 +541,12 @@ def _reductions(strip: Strip, start_s: float, stop_s: float) -> list[float]:
         sound = reader.read(0, int(stop_s * RATE))
     chain = Chain(strip, RATE)
     found = np.zeros(2)
+    tap = Tap(strip.stages[1].id)
     for start in range(0, sound.shape[1] - 512, 512):
-        chain.process(sound[:, start : start + 512], start)
+        chain.process(sound[:, start : start + 512], start, tap)
+        tap.take()
         if start > start_s * RATE:
-            found = np.maximum(found, chain.reduction_db(strip.stages[1].id))
+            found = np.maximum(found, tap.node.reduction_db)
     return found.tolist()
 
 

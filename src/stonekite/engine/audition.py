@@ -4,8 +4,9 @@ from typing import Any, Literal
 
 import msgspec
 
-from stonekite.session.edits import other
-from stonekite.session.types import LegName, Strip
+from stonekite.session import tree
+from stonekite.session.edits import other, put
+from stonekite.session.types import Leg, LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.registry import kind_of
@@ -23,14 +24,42 @@ class Audition(msgspec.Struct, frozen=True):
 
 def auditioned(strip: Strip, audition: Audition | None) -> Strip:
     """The strip to play; the strip itself if there is nothing to listen to alone."""
-    if audition is None or audition.stage not in [stage.id for stage in strip.stages]:
+    if audition is None:
         return strip
-    heard = {}
-    if audition.what in ("band", "detector"):  # of the other leg nothing is heard
-        silent = other(audition.leg)
-        heard[silent] = msgspec.structs.replace(strip.leg(silent), muted=True)
-    stages = tuple(_heard(stage, audition) if stage.id == audition.stage else stage for stage in strip.stages)
-    return msgspec.structs.replace(strip, stages=stages, **heard)
+    try:
+        path, stage = tree.find(strip, audition.stage)
+    except LookupError:
+        return strip
+    if audition.what != "out":
+        strip = _only(strip, path, audition)
+    return put(strip, path, _heard(stage, audition))
+
+
+def _only(strip: Strip, path: tree.Path, audition: Audition) -> Strip:
+    """A strip in which only the branch that a path leads into is heard, and all of it."""
+    silent = [other(audition.leg)] if audition.what in ("band", "detector") else []
+    spurs = strip.spurs
+    if path[0] == "spurs":
+        chosen = spurs[path[1]]  # type: ignore[index]
+        spurs = tuple(
+            msgspec.structs.replace(spur, alone=spur is chosen, muted=spur is not chosen) for spur in spurs
+        )
+        silent = [] if chosen.of_both else silent
+        strip = msgspec.structs.replace(strip, upper=Leg(muted=True), lower=Leg(muted=True))
+    else:
+        if silent or "branches" in path:
+            spurs = tuple(msgspec.structs.replace(spur, muted=True) for spur in spurs)
+        for leg in silent:
+            strip = msgspec.structs.replace(
+                strip, **{leg: msgspec.structs.replace(strip.leg(leg), muted=True)}
+            )
+    strip = msgspec.structs.replace(strip, spurs=spurs)
+    for k, step in enumerate(path):
+        if step == "branches":
+            stage: Any = tree.at(strip, path[:k])
+            only = kind_of(stage).branching.only  # type: ignore[union-attr]
+            strip = put(strip, path[:k], only(stage, path[k + 1]))  # type: ignore[arg-type]
+    return strip
 
 
 def _heard(stage: Stage, audition: Audition) -> Stage:

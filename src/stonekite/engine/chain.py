@@ -1,4 +1,4 @@
-"""One strip with fixed settings: intake, split, a line of stages, legs, join, output."""
+"""One strip with fixed settings: intake, split, a line of stages with spurs beside it, legs, join, output."""
 
 import copy
 from collections.abc import Callable
@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
-from stonekite.engine.line import END, Fade, Line, Node, Probe, plans
-from stonekite.session.types import LEGS, Intake, Leg, Output, Strip
+from stonekite.engine.line import END, Fade, Line, Node, Probe
+from stonekite.engine.spurs import Spurs, anything_alone, legs_latency
+from stonekite.session.types import Intake, Leg, Output, Strip
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
@@ -19,21 +20,28 @@ from stonekite.stages.base import Context
 
 @dataclass
 class Tap:
-    """Collects what goes into and comes out of one stage, or the ends of the legs if there is no such stage."""
+    """Collects what goes into and comes out of one stage, wherever it stands, or the ends of the legs if there is no such
+    stage. `node` is the stage at work, once it was heard.
+    """
 
     stage: int
     before: list[np.ndarray] = field(default_factory=list)
     after: list[np.ndarray] = field(default_factory=list)
+    node: Node | None = None
     _found: bool = False
 
     def wants(self, stage: int) -> bool:
         return stage in (self.stage, END)
 
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
-        if stage == END and self._found:
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: Node | None) -> None:
+        if stage == END:
+            if not self._found:
+                self.before.append(before.copy())
+                self.after.append(after.copy())
             self._found = False
             return
-        self._found = stage != END
+        self._found = True
+        self.node = node
         self.before.append(before.copy())
         self.after.append(after.copy())
 
@@ -47,10 +55,10 @@ class Tap:
 
 def leg_gains(strip: Strip) -> tuple[float, float]:
     """Gain of the upper and lower leg at the join: level, polarity, mute and alone."""
-    alone = [strip.leg(name).alone for name in LEGS]
+    alone = anything_alone(strip)
 
     def gain(leg: Leg) -> float:
-        if leg.muted or (any(alone) and not leg.alone):
+        if leg.muted or (alone and not leg.alone):
             return 0.0
         return gain_of(leg.level_db) * (-1.0 if leg.inverted else 1.0)
 
@@ -64,7 +72,7 @@ def _context(strip: Strip, rate: float) -> Context:
 def latency_of(strip: Strip, rate: float) -> int:
     """Samples by which a strip at a rate in Hz is late."""
     late = IntakeNode(strip.intake, rate).latency if strip.intake != Intake() else 0
-    late += sum(max(plan.latency) for _, plan in plans(strip.stages, _context(strip, rate)))
+    late += legs_latency(strip, _context(strip, rate))
     return late + output_latency(strip.output, rate)
 
 
@@ -72,8 +80,8 @@ def latency_of(strip: Strip, rate: float) -> int:
 class Heritage:
     """What of an older chain goes on in a newer one: nodes by id, and whether the ends and the wait in front do.
 
-    `fits` tells that the change can happen where it is: all is as late as it was. Otherwise both chains have to play
-    beside each other.
+    `waits` tells the same of the legs' waiting for spurs. `fits` tells that the change can happen where it is: all is as
+    late as it was. Otherwise both chains have to play beside each other.
     """
 
     fits: bool
@@ -81,6 +89,8 @@ class Heritage:
     intake: bool
     output: bool
     wait: bool
+    waits: bool
+    old_spurs: Spurs
 
 
 class Chain:
@@ -102,9 +112,17 @@ class Chain:
         wait = self.latency - self._own
         self._late = Delay((wait, wait)) if wait else None
         before = wait + (0 if self._intake is None else self._intake.latency)
-        self.line = Line(strip.stages, _context(strip, rate), before)
+        context = _context(strip, rate)
+        self.line = Line(strip.stages, context, before)
+        out_late = legs_latency(strip, context)
+        self.spurs = Spurs(strip, context, self.line, before, before + out_late)
+        # The legs wait for the latest spur.
+        self._waits = out_late - self.line.latency
+        self._wait = Delay((self._waits, self._waits))
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
-        self._nothing_between = self._plain = not self.line.nodes and self._gains == (1.0, 1.0)
+        self._nothing_between = self._plain = (
+            not self.line.nodes and not self.spurs and self._gains == (1.0, 1.0)
+        )
         self._fades: dict[str, tuple[Chain, Fade]] = {}
         self.transparent = (
             self._plain and self._intake is None and self._output is None and self._late is None
@@ -113,12 +131,18 @@ class Chain:
     @property
     def changing(self) -> bool:
         """Whether it is going over from an older chain within itself."""
-        return bool(self._fades) or self.line.changing
+        return bool(self._fades) or self.line.changing or self.spurs.changing
 
     @property
     def memory(self) -> int:
         ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
-        return ends + self.line.memory + 2 * self.latency
+        return ends + max(self.line.memory, self.spurs.memory) + 2 * self.latency
+
+    @property
+    def tail(self) -> int:
+        """Samples for which it sounds on after the recording has ended, besides its latency, until it is 90 dB down."""
+        between = max(self.line.tail, self.spurs.tail + self.line.tail if self.spurs else 0)
+        return between + (0 if self._intake is None else self._intake.memory)
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
@@ -172,30 +196,26 @@ class Chain:
         return stereo if self._output is None else self._output.process(stereo, clock)
 
     def _between(self, stereo: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
-        """Split, stages, legs and join."""
+        """Split, stages and spurs, legs and join."""
         legs = self.split(stereo)
+        split = legs.copy() if self.spurs else legs
         self.line.process(legs, clock, probe)
+        beside = self.spurs.process(split, legs, clock, probe) if self.spurs else None
+        if probe is not None and probe.wants(END):
+            probe.hear(END, legs, legs, None)
         if self._plain:
             return stereo
-        return self.join(self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock))
+        self._wait.process(legs)
+        legs = self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock)
+        if beside is not None:
+            legs += beside
+        return self.join(legs)
 
     def _levelled(self, legs: np.ndarray) -> np.ndarray:
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
                 legs[row] *= gain
         return legs
-
-    def reduction_db(self, stage: int) -> np.ndarray:
-        """What a stage takes away now (2,), in dB; zeros if it does not say."""
-        node = self.line.find(stage)
-        meter = None if node is None else node.kind.offers.meter
-        return np.zeros(2) if node is None or meter is None else meter(node.state)
-
-    def bands_now(self, stage: int) -> tuple[np.ndarray, np.ndarray] | None:
-        """What the bands of a stage hear and do now, each (2, bands) in dB, if their gains follow the sound."""
-        node = self.line.find(stage)
-        bands_now = None if node is None else node.kind.offers.bands_now
-        return None if node is None or bands_now is None else bands_now(node.state)
 
     def heritage(self, old: "Chain") -> Heritage:
         """What goes on from a chain that was playing: of stages that both have, if they hear the same components at
@@ -205,14 +225,20 @@ class Chain:
         wait = self.latency - self._own == old.latency - old._own
         intake, output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         late = [_latency(one) == _latency(two) for one, two in self._ends(old)]
-        fits = same_legs and wait and all(late) and self.line.fits(old.line)
+        fits = same_legs and wait and all(late) and self._waits == old._waits and self.line.fits(old.line)
         partners = {}
         if fits:
-            partners = self.line.carried(old.line)
+            partners = self.line.carried(old.line) | self.spurs.partners(old.spurs, False)
         elif same_legs:
-            partners = self.line.partners(old.line, self.strip.intake != old.strip.intake)
+            upstream = self.strip.intake != old.strip.intake
+            partners = self.line.partners(old.line, upstream)
+            upstream = upstream or self.strip.stages != old.strip.stages
+            partners |= self.spurs.partners(old.spurs, upstream)
         output = output and wait and self._before_output == old._before_output
-        return Heritage(fits, partners, intake and wait, output and (fits or self._output is None), wait)
+        waits = fits or not self._waits
+        return Heritage(
+            fits, partners, intake and wait, output and (fits or self._output is None), wait, waits, old.spurs
+        )
 
     @property
     def _before_output(self) -> int:
@@ -223,6 +249,10 @@ class Chain:
         if self._output is not None and not heritage.output:
             return self.memory
         wanted = self.line.unknown(heritage.partners)
+        if self.spurs:
+            wanted = max(wanted, self.spurs.unknown(heritage.old_spurs, heritage.partners, heritage.fits))
+        if not heritage.waits:
+            wanted = max(wanted, self.line.memory + self.line.latency + self._waits)
         if self._intake is not None and (wanted or not heritage.intake):
             wanted += self._intake.memory
         if self._late is not None and not heritage.wait:
@@ -242,8 +272,11 @@ class Chain:
             self._late = copy.deepcopy(old._late)
         if not heritage.fits:
             self.line.take_over(heritage.partners)
+            self.spurs.take_over(heritage.partners)
             return
         self.line.glide_from(old.line, heritage.partners, length)
+        self.spurs.glide_from(old.spurs, heritage.partners, length)
+        self._wait = old._wait
         if self.strip.intake != old.strip.intake:
             self._fades["intake"] = old, Fade(length)
         if self._gains != old._gains:
@@ -256,6 +289,7 @@ class Chain:
         """The change is over."""
         self._fades.clear()
         self.line.settle()
+        self.spurs.settle()
         self._plain = self._nothing_between
 
     def _ends(self, old: "Chain") -> list[tuple[Any, Any]]:

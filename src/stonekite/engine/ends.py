@@ -11,7 +11,7 @@ from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
 from stonekite.stages import cascade
-from stonekite.stages.base import Context
+from stonekite.stages.base import At, Context
 from stonekite.stages.limiter import KIND as LIMITER
 from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide, meter
 
@@ -48,7 +48,7 @@ class IntakeNode:
             if gain != 1.0:
                 out[row] *= gain
         self._delay.process(out)
-        cascade.process(self._state, self._sections, out, clock)
+        cascade.process(self._state, self._sections, out, At(clock))
         return out
 
     def _chosen(self, stereo: np.ndarray) -> np.ndarray:
@@ -124,7 +124,7 @@ class OutputNode:
         left, right = stereo
         out = np.stack([_mixed(left, a, right, b), _mixed(left, c, right, d)])
         if self._limit is not None:
-            LIMITER.process(self._state, self._limit, out, clock)
+            LIMITER.process(self._state, self._limit, out, At(clock))
         return out
 
     @property

@@ -2,6 +2,7 @@
 
 import copy
 from collections.abc import Callable, Iterable
+from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
@@ -10,7 +11,8 @@ from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
-from stonekite.stages.base import Context, Kind, Plan, Stage
+from stonekite.stages.base import At, Context, Kind, Plan, Stage
+from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
 
 END = -1
@@ -23,8 +25,11 @@ class Probe(Protocol):
     def wants(self, stage: int) -> bool:
         """Whether it looks at the stage of that id, or at the END."""
 
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
-        """The legs (2, frames) before and after a stage. Both may be changed afterwards: keep copies."""
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: "Node | None") -> None:
+        """The legs (2, frames) before and after a stage, and the stage at work, if it has anything to do.
+
+        Both may be changed afterwards: keep copies.
+        """
 
 
 class Node:
@@ -44,20 +49,24 @@ class Node:
         self.state: Any = self.kind.start(self.coefficients)
         upper, lower = plan.latency
         self._alignment = Delay((self.latency - upper, self.latency - lower))
+        self.lines = tuple(Line(branch.stages, context, late) for branch in branches_of(stage))
+        # All branches are as late as the latest, whatever the kind makes of them.
+        inner = max((line.latency for line in self.lines), default=0)
+        self._waits = [Delay((inner - line.latency,) * 2) for line in self.lines]
         self._change_only = stage.change_only
         self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
         sides = [getattr(stage, leg) for leg in LEGS]
         self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
         needs_dry = stage.change_only or self._mix != [1.0, 1.0]
-        self._dry = _Dry(self.kind, stage, context, self.latency) if needs_dry else None
-        self._shape = (type(stage), plan.latency, late, needs_dry)
+        self._dry = _Dry(self.kind, stage, context, self.latency, inner) if needs_dry else None
+        self._shape = (type(stage), plan.latency, late, needs_dry, [line.latency for line in self.lines])
 
-    def process(self, legs: np.ndarray, clock: int) -> None:
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
         """Process legs (2, frames) in place."""
         dry = None
         if self._dry is not None:
             dry = self._dry.process(legs, clock)
-        self.kind.process(self.state, self.coefficients, legs, clock)
+        self.kind.process(self.state, self.coefficients, legs, At(clock, self._through(clock, probe)))
         self._alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
         if not np.isfinite(legs.sum()):
@@ -67,6 +76,27 @@ class Node:
             self._blend(legs, dry)
         if self._given_back != 1.0:
             legs *= self._given_back
+
+    def _through(self, clock: int, probe: Probe | None) -> tuple[Callable[[np.ndarray], None], ...]:
+        """The branches, as the kind runs them."""
+
+        def through(line: Line, wait: Delay, legs: np.ndarray) -> None:
+            line.process(legs, clock, probe)
+            wait.process(legs)
+
+        return tuple(partial(through, *each) for each in zip(self.lines, self._waits, strict=True))
+
+    @property
+    def reduction_db(self) -> np.ndarray:
+        """What it takes away now (2,), in dB; zeros if it does not say."""
+        meter = self.kind.offers.meter
+        return np.zeros(2) if meter is None else meter(self.state)
+
+    @property
+    def bands_now(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """What its bands hear and do now, each (2, bands) in dB, if their gains follow the sound."""
+        bands_now = self.kind.offers.bands_now
+        return None if bands_now is None else bands_now(self.state)
 
     def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
         legs -= dry
@@ -84,6 +114,8 @@ class Node:
         """Whether another node's state means the same here: it hears the same time, and the kind says so."""
         if self._shape != other._shape or self._carried(other, other.kind.start(other.coefficients)) is None:
             return False
+        if not all(new.goes_on_from(old) for new, old in zip(self.lines, other.lines, strict=True)):
+            return False
         return self._dry is None or other._dry is None or self._dry.goes_on_from(other._dry)
 
     def _carried(self, other: "Node", state: Any) -> Any:
@@ -93,6 +125,9 @@ class Node:
         """Go on from another node's state, where that means the same."""
         self.state = self._carried(other, other.state)
         self._alignment = copy.deepcopy(other._alignment)
+        self._waits = copy.deepcopy(other._waits)
+        for new, old in zip(self.lines, other.lines, strict=True):
+            new.take_over(new.carried(old))
         if self._dry is not None and other._dry is not None:
             self._dry.take_over(other._dry)
 
@@ -100,20 +135,21 @@ class Node:
 class _Dry:
     """The part of a mix that is not processed, in time and in phase with the one that is."""
 
-    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int) -> None:
+    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int, inner: int) -> None:
         self._kind = kind
         made = None if kind.dry is None else kind.dry.coefficients(stage, context)
         self._coefficients: Any = made
         self._state: Any = None if made is None else kind.start(made)
-        self._alignment = Delay((latency, latency))
+        # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.
+        late = latency if made is None else inner
+        self._alignment = Delay((late, late))
 
     def process(self, legs: np.ndarray, clock: int) -> np.ndarray:
         """The dry part of legs (2, frames), as a new array."""
         dry = legs.copy()
-        if self._coefficients is None:
-            self._alignment.process(dry)
-        else:  # as late as the wet part is
-            self._kind.process(self._state, self._coefficients, dry, clock)
+        if self._coefficients is not None:
+            self._kind.process(self._state, self._coefficients, dry, At(clock))
+        self._alignment.process(dry)
         return dry
 
     def _carried(self, other: "_Dry", state: Any) -> Any:
@@ -174,7 +210,7 @@ class Gliding:
         """Whether nothing is left of it."""
         return self._new is None
 
-    def process(self, legs: np.ndarray, clock: int) -> None:
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
         """Process legs (2, frames) in place."""
         place = clock
 
@@ -186,7 +222,7 @@ class Gliding:
         def new(block: np.ndarray) -> np.ndarray:
             nonlocal place
             if self._new is not None:
-                self._new.process(block, place)
+                self._new.process(block, place, probe)
             place += block.shape[1]
             return block
 
@@ -201,9 +237,26 @@ def works(stage: Stage) -> bool:
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
 
 
+def plan_of(stage: Stage, context: Context) -> Plan:
+    """What a stage that has something to do needs, with all that stands in it."""
+    kind = kind_of(stage)
+    own = kind.plan(stage, context)
+    if kind.branching is None:
+        return own
+    inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
+    return kind.branching.plan(stage, own, inner)
+
+
 def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
     """The stages that have something to do, each with its plan."""
-    return [(stage, kind_of(stage).plan(stage, context)) for stage in stages if works(stage)]
+    return [(stage, plan_of(stage, context)) for stage in stages if works(stage)]
+
+
+def along(stages: Iterable[Stage], context: Context) -> Plan:
+    """The plan of stages in a row: both legs are as late as the later one."""
+    found = [plan for _, plan in plans(stages, context)]
+    late = sum(max(plan.latency) for plan in found)
+    return Plan((late, late), sum(plan.memory for plan in found), sum(plan.tail for plan in found))
 
 
 class Line:
@@ -211,6 +264,9 @@ class Line:
 
     def __init__(self, stages: tuple[Stage, ...], context: Context, late: int = 0) -> None:
         self.latency = 0
+        self._late = late
+        self.tapped: dict[int, np.ndarray | None] = {}
+        """What came out of the stages with these ids in the last block, for who puts them in."""
         self.nodes: list[Node] = []
         planned = {stage.id: plan for stage, plan in plans(stages, context)}
         self._places: list[tuple[int, Node | Gliding | None]] = []
@@ -227,25 +283,45 @@ class Line:
         """Samples after which nothing of what came before is heard any more."""
         return sum(node.plan.memory for node in self.nodes)
 
+    @property
+    def tail(self) -> int:
+        """Samples for which it sounds on after its input has ended."""
+        return sum(node.plan.tail for node in self.nodes)
+
     def find(self, stage: int) -> Node | None:
         """The stage of that id at work; None if there is none or it has nothing to do."""
         return next((node for node in self.nodes if node.id == stage), None)
 
+    def late_after(self, stage: int) -> int:
+        """By how many samples what comes out of a stage is late."""
+        passed = self._late
+        for number, node in self._places:
+            if isinstance(node, Node):
+                passed = node.late + node.latency
+            if number == stage:
+                return passed
+        return passed
+
+    def memory_to(self, stage: int) -> int:
+        """Samples after which nothing of what came before is heard any more behind a stage."""
+        total = 0
+        for number, node in self._places:
+            if isinstance(node, Node):
+                total += node.plan.memory + node.latency
+            if number == stage:
+                break
+        return total
+
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
         """Process legs (2, frames) in place; the clock counts what went in."""
-        if probe is None:
-            for _, node in self._places:
-                if node is not None:
-                    node.process(legs, clock)
-            return
         for stage, node in self._places:
-            before = legs.copy() if probe.wants(stage) else None
+            before = legs.copy() if probe is not None and probe.wants(stage) else None
             if node is not None:
-                node.process(legs, clock)
-            if before is not None:
-                probe.hear(stage, before, legs)
-        if probe.wants(END):
-            probe.hear(END, legs, legs)
+                node.process(legs, clock, probe)
+            if stage in self.tapped:
+                self.tapped[stage] = legs.copy()
+            if probe is not None and before is not None:
+                probe.hear(stage, before, legs, self.find(stage))
 
     @property
     def changing(self) -> bool:
@@ -292,6 +368,10 @@ class Line:
             for n in self.nodes
             if n.id in there and (n.same(there[n.id]) or n.goes_on_from(there[n.id]))
         }
+
+    def goes_on_from(self, old: "Line") -> bool:
+        """Whether all goes on as it is from an older line, which is as late."""
+        return self.fits(old) and not self.unknown(self.carried(old))
 
     def take_over(self, partners: dict[int, Node]) -> None:
         """Go on from the states of an older line's nodes."""

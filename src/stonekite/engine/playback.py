@@ -285,8 +285,8 @@ class Playback:
             self._live.hear(processed if other is None else other, unprocessed, before, after)
             self._live.limit(self._player.chain.ceiling_db)
             if self.watched is not None:
-                self._live.reduce(before, self._player.chain.reduction_db(self.watched))
-                if (bands := self._player.chain.bands_now(self.watched)) is not None:
+                self._live.reduce(before, np.zeros(2) if tap.node is None else tap.node.reduction_db)
+                if tap.node is not None and (bands := tap.node.bands_now) is not None:
                     self._live.move_bands(*bands)
         return self._listener.process(processed, unprocessed, other)
 

@@ -5,10 +5,11 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from stonekite.engine.chain import Chain
+from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.render import open_source
 from stonekite.measure import tones
 from stonekite.measure.spectrum import BandMap
+from stonekite.session import tree
 from stonekite.session.types import Split, Stem, Strip
 from stonekite.signal.generators import twin_tones
 from stonekite.stages.base import Stage
@@ -50,20 +51,22 @@ def test_pair(stage: Stage, split: Split, rate: float) -> Found:
 def programme(stem: Stem, number: int, frame: int) -> Found:
     """The strongest tones on the left and the right around a frame of the recording, where the stage hears them."""
     strip = stem.strip
-    place = [stage.id for stage in strip.stages].index(number)
-    upstream = Chain(
-        Strip(intake=strip.intake, split=strip.split, stages=strip.stages[:place]), stem.source.rate
-    )
     rate = stem.source.rate
-    inserted = Chain(Strip(split=strip.split, stages=(strip.stages[place],)), rate)
+    _, stage = tree.find(strip, number)
+    upstream = Chain(strip, rate)
+    inserted = Chain(Strip(split=strip.split, stages=(stage,)), rate)
     wanted = int(_EXCERPT_S * rate)
     warm = min(upstream.memory + inserted.memory, int(_WARMEST_S * rate))
     with open_source(stem.source) as reader:
         begin = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
         start = max(0, begin - warm)
         raw = reader.read(start, begin - start + wanted + upstream.latency)
-    heard = upstream.process(raw, start)[:, upstream.latency :]
-    made = _through(strip.stages[place], strip.split, heard, rate, start)
+    tap = Tap(number)
+    upstream.process(raw, start, tap)
+    late = upstream.latency if tap.node is None else tap.node.late
+    legs, _ = tap.take()
+    heard = upstream.join(legs)[:, late:][:, : begin - start + wanted]
+    made = _through(stage, strip.split, heard, rate, start)
     parts = [part[:, -wanted:] for part in (heard, made)]
     before, after = (tones.Spectrum(part, rate) for part in parts)
     bands = BandMap(rate, parts[0].shape[1], 1 / 24)

@@ -15,13 +15,12 @@ from collections.abc import Generator
 from pathlib import Path
 from typing import NamedTuple
 
-import msgspec
 import numpy as np
 
 from stonekite.engine import tones
-from stonekite.engine.chain import Chain
+from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.export import Exported, export
-from stonekite.engine.line import works
+from stonekite.engine.line import END, Node, works
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
 from stonekite.engine.subjects import measured_all
@@ -54,7 +53,8 @@ from stonekite.processes.jobs import (
     TonesFound,
     Written,
 )
-from stonekite.session.types import Leg, Output, Source, Strip
+from stonekite.session import tree
+from stonekite.session.types import Source, Strip
 
 Steps = Generator[Answer, None, None]
 
@@ -124,14 +124,11 @@ class Worker:
 
     def _spectra(self, request: Spectra) -> Steps:
         strip = request.stem.strip
-        place = [stage.id for stage in strip.stages].index(request.stage)
-        upstream = msgspec.structs.replace(
-            strip, stages=strip.stages[:place], upper=Leg(), lower=Leg(), output=Output()
-        )
-        legs = yield from self._averages(request, request.stem.source, upstream)
+        legs = yield from self._averages(request, request.stem.source, strip, Tap(request.stage))
         found = None
         if request.reference is not None:
-            found = yield from self._averages(request, request.reference, Strip(split=strip.split))
+            plain = Strip(split=strip.split)
+            found = yield from self._averages(request, request.reference, plain, Tap(END))
         yield SpectraFound(request.number, legs, found)
 
     def _compare(self, request: Compare) -> Steps:
@@ -151,7 +148,7 @@ class Worker:
     def _tones(self, request: FindTones) -> TonesFound:
         stem = request.stem
         if request.frame is None:
-            stage = next(stage for stage in stem.strip.stages if stage.id == request.stage)
+            _, stage = tree.find(stem.strip, request.stage)
             found = tones.test_pair(stage, stem.strip.split, stem.source.rate)
         else:
             found = tones.programme(stem, request.stage, request.frame)
@@ -159,15 +156,16 @@ class Worker:
         return TonesFound(request.number, Heard(found.first_hz, found.second_hz, found.lines, spectra))
 
     def _averages(
-        self, request: Spectra, source: Source, strip: Strip
+        self, request: Spectra, source: Source, strip: Strip, tap: Tap
     ) -> Generator[Answer, None, tuple[list[float], list[float]]]:
-        """Long-term levels of both legs of a source."""
+        """Long-term levels of both legs of a source, where a tap takes them, before the stage."""
         with open_source(source) as reader:
             average = LongTermSpectrum(reader.facts.rate)
             chain = Chain(strip, reader.facts.rate)
             done = 0
             for block in reader.blocks():
-                average.add(chain.split(chain.process(block, done)))
+                chain.process(block, done, tap)
+                average.add(tap.take()[0])
                 done += block.shape[1]
                 yield Progress(request.number, done / reader.facts.frames)
         upper, lower = average.levels_db()
@@ -217,14 +215,15 @@ class StageChanges:
     def __init__(self, strip: Strip, rate: float) -> None:
         self._chain = Chain(Strip(split=strip.split), rate)
         self._rate = rate
-        self._at_work = {stage.id for stage in strip.stages if works(stage)}
-        self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in strip.stages}
+        stages = [stage for _, stage in tree.walk(strip)]
+        self._at_work = {stage.id for stage in stages if works(stage)}
+        self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in stages}
         self._meters: dict[int, tuple[Loudness, Loudness]] = {}
 
     def wants(self, stage: int) -> bool:
         return stage in self._at_work
 
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray) -> None:
+    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: Node | None) -> None:
         """Hear the legs (2, frames) before and after a stage."""
         if stage not in self._meters:
             self._meters[stage] = Loudness(self._rate), Loudness(self._rate)

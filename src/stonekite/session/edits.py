@@ -1,19 +1,23 @@
 """Edits: functions from a tree to a new tree that shares what did not change."""
 
+from collections.abc import Sequence
 from typing import Any, TypeVar
 
 import msgspec
 
-from stonekite.session.tree import Path, at, find, next_id
+from stonekite.session import tree
+from stonekite.session.spur import SPLIT, SPURS, Spur
+from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Version
 from stonekite.stages.base import Stage
+from stonekite.stages.branch import DEEPEST
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
 Tree = TypeVar("Tree")
 
 
-def put(tree: Tree, path: Path, value: Any) -> Tree:
+def put(whole: Tree, path: Path, value: Any) -> Tree:
     """A tree with another value at a path.
 
     Raises msgspec.ValidationError if the value is not one that the declared type accepts.
@@ -22,13 +26,13 @@ def put(tree: Tree, path: Path, value: Any) -> Tree:
         return value
     step, rest = path[0], path[1:]
     if isinstance(step, int):
-        items = list(tree)  # type: ignore[call-overload]
+        items = list(whole)  # type: ignore[call-overload]
         items[step] = put(items[step], rest, value)
         return tuple(items)  # type: ignore[return-value]
-    inner = put(at(tree, (step,)), rest, value)
-    changed = msgspec.structs.replace(tree, **{str(step): inner})  # type: ignore[type-var]
+    inner = put(at(whole, (step,)), rest, value)
+    changed = msgspec.structs.replace(whole, **{str(step): inner})  # type: ignore[type-var]
     if not rest:  # only the struct that holds the value can have become invalid
-        msgspec.convert(msgspec.to_builtins(changed), type(tree))
+        msgspec.convert(msgspec.to_builtins(changed), type(whole))
     return changed
 
 
@@ -83,32 +87,105 @@ def reset(stage: Stage) -> Stage:
     return msgspec.structs.replace(fresh, linked=stage.linked, unlinked=stage.unlinked, **gone)
 
 
-def insert_stage(session: Session, stem: int, stage: Stage, where: int) -> tuple[Session, int]:
-    """A session with a stage, under a new id, at a position of a stem's strip; returns it and the id."""
-    number = next_id(session)
-    stages = list(session.sound.stems[stem].strip.stages)
-    stages.insert(where, msgspec.structs.replace(stage, id=number))
-    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages)), number
+def _put_stages(session: Session, stem: int, path: Path, stages: Sequence[Stage]) -> Session:
+    return put(session, ("sound", "stems", stem, "strip", *path), tuple(stages))
 
 
-def add_stage(session: Session, stem: int, kind: str, where: int | None = None) -> tuple[Session, int]:
-    """A session with a new stage in a stem's strip; returns it and the stage's id."""
-    place = len(session.sound.stems[stem].strip.stages) if where is None else where
-    return insert_stage(session, stem, KINDS[kind].stage(id=0), place)
+def insert_stage(
+    session: Session, stem: int, stage: Stage, where: int | None = None, branch: int = tree.LEGS_BRANCH
+) -> tuple[Session, int]:
+    """A session with a stage, under new ids, at a position of a branch, or at its end; returns it and the stage's id.
+
+    Raises ValueError with a sentence if it would stand too deep, LookupError if there is no such branch.
+    """
+    place = tree.branch(session.sound.stems[stem].strip, branch)
+    if place.depth + tree.depth_of(stage) > DEEPEST:
+        raise ValueError(
+            f"Branches stand in one another {DEEPEST} deep at the most: there is no room for this stage here."
+        )
+    number = tree.next_id(session)
+    new, _ = tree.renumbered(stage, number)
+    stages = list(place.stages)
+    stages.insert(len(stages) if where is None else where, new)
+    return _put_stages(session, stem, place.path, stages), number
+
+
+def add_stage(
+    session: Session, stem: int, kind: str, where: int | None = None, branch: int = tree.LEGS_BRANCH
+) -> tuple[Session, int]:
+    """A session with a new stage in a branch, on the legs that go through it; returns it and the stage's id."""
+    stage = KINDS[kind].stage(id=0)
+    if tree.carries_one(session.sound.stems[stem].strip, branch):
+        stage = msgspec.structs.replace(stage, lower=None)
+    return insert_stage(session, stem, stage, where, branch)
 
 
 def remove_stage(session: Session, stem: int, number: int) -> Session:
-    """A session without the stage of that id."""
-    kept = tuple(s for s in session.sound.stems[stem].strip.stages if s.id != number)
-    return put(session, ("sound", "stems", stem, "strip", "stages"), kept)
+    """A session without the stage of that id; spurs that leave after it leave after the one before it."""
+    strip = session.sound.stems[stem].strip
+    try:
+        place = tree.home(strip, number)
+    except LookupError:
+        return session
+    kept = [stage for stage in place.stages if stage.id != number]
+    session = _put_stages(session, stem, place.path, kept)
+    if place.branch != tree.LEGS_BRANCH:
+        return session
+    ids = [stage.id for stage in place.stages]
+    before = ids[ids.index(number) - 1] if ids.index(number) else SPLIT
+    for k, spur in enumerate(strip.spurs):
+        if spur.after == number:
+            session = put(session, ("sound", "stems", stem, "strip", "spurs", k, "after"), before)
+    return session
 
 
-def move_stage(session: Session, stem: int, number: int, where: int) -> Session:
-    """A session with the stage of that id at another position."""
-    _, moved = find(session.sound.stems[stem].strip, number)
-    stages = [stage for stage in session.sound.stems[stem].strip.stages if stage is not moved]
+def move_stage(session: Session, stem: int, number: int, where: int, branch: int | None = None) -> Session:
+    """A session with the stage of that id at another position of its branch, or of another one.
+
+    Raises ValueError with a sentence where it cannot stand.
+    """
+    strip = session.sound.stems[stem].strip
+    home = tree.home(strip, number)
+    _, moved = tree.find(strip, number)
+    if branch is None or branch == home.branch:
+        stages = [stage for stage in home.stages if stage is not moved]
+        stages.insert(where, moved)
+        return _put_stages(session, stem, home.path, stages)
+    if any(stage == number for _, stage in tree.above(strip, branch)):
+        raise ValueError("A stage cannot stand inside itself.")
+    if tree.branch(strip, branch).depth + tree.depth_of(moved) > DEEPEST:
+        raise ValueError(
+            f"Branches stand in one another {DEEPEST} deep at the most: there is no room for this stage there."
+        )
+    session = remove_stage(session, stem, number)
+    place = tree.branch(session.sound.stems[stem].strip, branch)
+    stages = list(place.stages)
     stages.insert(where, moved)
-    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages))
+    return _put_stages(session, stem, place.path, stages)
+
+
+def add_spur(session: Session, stem: int, spur: Spur, where: int | None = None) -> tuple[Session, int]:
+    """A session with a spur, under new ids; returns it and the spur's id.
+
+    Raises ValueError with a sentence if there are as many as there can be.
+    """
+    spurs = list(session.sound.stems[stem].strip.spurs)
+    if len(spurs) >= SPURS:
+        raise ValueError(f"There are {SPURS} spurs already: remove one first.")
+    number = tree.next_id(session)
+    branch, _ = tree.renumbered(spur.branch, number)
+    taken = {one.name for one in spurs}
+    name = next(n for n in (spur.name, *(f"{spur.name} {k}" for k in range(2, 100))) if n not in taken)
+    spurs.insert(
+        len(spurs) if where is None else where, msgspec.structs.replace(spur, branch=branch, name=name)
+    )
+    return put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(spurs)), number
+
+
+def remove_spur(session: Session, stem: int, number: int) -> Session:
+    """A session without the spur of that id."""
+    kept = tuple(spur for spur in session.sound.stems[stem].strip.spurs if spur.id != number)
+    return put(session, ("sound", "stems", stem, "strip", "spurs"), kept)
 
 
 def keep_version(session: Session, note: str = "", number: int | None = None) -> Session:
@@ -148,23 +225,36 @@ def use_version(session: Session, number: int) -> Session:
 def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
     """A session in which one stage is as in a version: changed, put in at its place, or taken away.
 
-    Raises LookupError if neither the version nor the strip has it.
+    Raises LookupError if neither the version nor the strip has it, or if the branch that it stands in is not there.
     """
     version = session.version(number)
     if version is None:
         raise LookupError(f"no version {number}")
     strip = session.sound.stems[stem].strip
-    there = {one.id: one for one in version.strip.stages}
-    here = [one.id for one in strip.stages]
+    there = dict((one.id, one) for _, one in tree.walk(version.strip))
+    here = dict((one.id, path) for path, one in tree.walk(strip))
     if stage not in there and stage not in here:
         raise LookupError(f"no stage has number {stage}")
     if stage not in there:
         return remove_stage(session, stem, stage)
-    stages = list(strip.stages)
     if stage in here:
-        stages[here.index(stage)] = there[stage]
+        taken = put(session, ("sound", "stems", stem, "strip", *here[stage]), there[stage])
     else:  # behind what it stands behind there, as far as that is here
-        before = [one.id for one in version.strip.stages]
-        known = [here.index(one) for one in before[: before.index(stage)] if one in here]
+        home = tree.home(version.strip, stage)
+        place = tree.branch(strip, home.branch)
+        before = [one.id for one in home.stages]
+        known = [k for k, one in enumerate(place.stages) if one.id in before[: before.index(stage)]]
+        stages = list(place.stages)
         stages.insert(max(known, default=-1) + 1, there[stage])
-    return put(session, ("sound", "stems", stem, "strip", "stages"), tuple(stages))
+        taken = _put_stages(session, stem, place.path, stages)
+    return _unmixed(taken, stem, stage)
+
+
+def _unmixed(session: Session, stem: int, number: int) -> Session:
+    """A session in which what stands in a stage has new ids, if something else has one of them by now."""
+    found = [n for _, n in tree.numbers(session.sound)]
+    if len(set(found)) == len(found):
+        return session
+    path, stage = tree.find(session.sound.stems[stem].strip, number)
+    new, _ = tree.renumbered(stage, tree.next_id(session))
+    return put(session, ("sound", "stems", stem, "strip", *path), msgspec.structs.replace(new, id=number))

@@ -12,6 +12,7 @@ import msgspec
 import platformdirs
 
 from stonekite.files.atomic import replacing
+from stonekite.session import tree
 from stonekite.session.types import LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import AnyStage
@@ -129,9 +130,12 @@ def of_strip(name: str, strip: Strip, about: str = "") -> Preset:
     )
 
 
-def on_stage(preset: Preset, stage: Any) -> Stage:
-    """A stage with a preset's settings; it keeps its id and whether it is heard."""
-    kept: Any = preset.stage
+def on_stage(preset: Preset, stage: Any, first_id: int) -> Stage:
+    """A stage with a preset's settings; it keeps its id and whether it is heard. What stands in it gets ids from
+    `first_id` on.
+    """
+    kept: Any
+    kept, _ = tree.renumbered(preset.stage, first_id)
     return msgspec.structs.replace(kept, id=stage.id, inserted=stage.inserted)
 
 
@@ -141,9 +145,17 @@ def on_leg(preset: Preset, stage: Any, leg: LegName) -> Stage:
 
 
 def on_strip(preset: Preset, strip: Strip, first_id: int) -> Strip:
-    """A strip with a preset's settings and its own intake; stages get ids from `first_id` on."""
+    """A strip with a preset's settings and its own intake; branches and stages get ids from `first_id` on."""
     assert preset.strip is not None
-    stages = tuple(
-        msgspec.structs.replace(stage, id=first_id + k) for k, stage in enumerate(preset.strip.stages)
-    )
-    return msgspec.structs.replace(preset.strip, intake=strip.intake, stages=stages)
+    given = preset.strip
+    stages, spurs = [], []
+    moved: dict[int, int] = {}
+    for stage in given.stages:
+        moved[stage.id] = first_id
+        new, first_id = tree.renumbered(stage, first_id)
+        stages.append(new)
+    for spur in given.spurs:
+        branch, first_id = tree.renumbered(spur.branch, first_id)
+        after = spur.after if isinstance(spur.after, str) else moved[spur.after]
+        spurs.append(msgspec.structs.replace(spur, branch=branch, after=after))
+    return msgspec.structs.replace(given, intake=strip.intake, stages=tuple(stages), spurs=tuple(spurs))

@@ -11,10 +11,14 @@ from stonekite.files.atomic import replacing
 from stonekite.files.audio import fingerprint, shown_name
 from stonekite.session import tree
 from stonekite.session.formats import OLDER
-from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source
+from stonekite.session.spur import END, SPLIT
+from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source, Strip
+from stonekite.stages.branch import DEEPEST
 
 SUFFIX = ".kite"
 MAX_BYTES = 64 * 2**20
+MOST_IN_ALL = 256
+"""Stages in one strip, wherever they stand."""
 
 
 class SessionError(Exception):
@@ -91,6 +95,24 @@ def _check_sound(sound: Sound, place: str, name: str) -> None:
         seen.add(number)
     for s, stem in enumerate(sound.stems):
         _check_source(stem.source, f"{place}.stems[{s}].source", name)
+        _check_strip(stem.strip, f"{place}.stems[{s}].strip", name)
+
+
+def _check_strip(strip: Strip, place: str, name: str) -> None:
+    count = 0
+    for branch in tree.branches(strip):
+        where = f"{place}{tree.written(branch.path)}"
+        if branch.depth > DEEPEST:
+            raise SessionError(f"{name} has branches that stand in one another too deep (at {where}).")
+        if branch.depth and branch.branch == tree.LEGS_BRANCH:
+            raise SessionError(f"{name} has a branch without a number (at {where}).")
+        count += len(branch.stages)
+        if count > MOST_IN_ALL:
+            raise SessionError(f"{name} has more than {MOST_IN_ALL} stages in one strip (at {where}).")
+    ids = [stage.id for stage in strip.stages]
+    for k, spur in enumerate(strip.spurs):
+        if spur.after not in (*ids, SPLIT, END):
+            raise SessionError(f"{name} has a spur that leaves after no stage (at {place}.spurs[{k}].after).")
 
 
 def _check_source(source: Source, place: str, name: str) -> None:

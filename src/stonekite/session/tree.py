@@ -1,15 +1,31 @@
-"""Where in a session a stage or a setting is: found by id, never by place.
+"""Where in a session a stage, a branch or a setting is: found by id, never by place.
 
 A path is a tuple of field names and positions from a tree down, such as ("stages", 1, "upper", "bands", 2, "gain_db").
 """
 
 from collections.abc import Iterator
-from typing import Any
+from typing import Any, NamedTuple, TypeVar
+
+import msgspec
 
 from stonekite.session.types import Session, Sound, Strip
 from stonekite.stages.base import Stage
+from stonekite.stages.branch import branches_of
 
 Path = tuple[str | int, ...]
+Tree = TypeVar("Tree")
+
+LEGS_BRANCH = 0
+"""The id of the branch that the legs are; no stem, stage or other branch has it."""
+
+
+class Place(NamedTuple):
+    """A branch where it is: its id, the path to its stages, them, and how many branches it stands in."""
+
+    branch: int
+    path: Path
+    stages: tuple[Stage, ...]
+    depth: int
 
 
 def at(tree: Any, path: Path) -> Any:
@@ -24,10 +40,35 @@ def at(tree: Any, path: Path) -> Any:
     return tree
 
 
+def _inside(place: Place) -> Iterator[Place]:
+    """A branch, and after it all that stand in its stages."""
+    yield place
+    for index, stage in enumerate(place.stages):
+        for k, branch in enumerate(branches_of(stage)):
+            path = (*place.path, index, "branches", k, "stages")
+            yield from _inside(Place(branch.id, path, branch.stages, place.depth + 1))
+
+
+def branches(strip: Strip) -> Iterator[Place]:
+    """Every branch of a strip: the legs first, what stands in their stages, then each spur."""
+    yield from _inside(Place(LEGS_BRANCH, ("stages",), strip.stages, 0))
+    for k, spur in enumerate(strip.spurs):
+        yield from _inside(Place(spur.id, ("spurs", k, "branch", "stages"), spur.branch.stages, 1))
+
+
+def branch(strip: Strip, number: int) -> Place:
+    """The branch of that id. Raises LookupError if there is none."""
+    for place in branches(strip):
+        if place.branch == number:
+            return place
+    raise LookupError(f"no branch has number {number}")
+
+
 def walk(strip: Strip) -> Iterator[tuple[Path, Stage]]:
-    """Every stage of a strip in the order of the sound, with its path from the strip down."""
-    for index, stage in enumerate(strip.stages):
-        yield ("stages", index), stage
+    """Every stage of a strip, with its path from the strip down: a branch's stages in the order of the sound."""
+    for place in branches(strip):
+        for index, stage in enumerate(place.stages):
+            yield (*place.path, index), stage
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:
@@ -38,18 +79,68 @@ def find(strip: Strip, number: int) -> tuple[Path, Stage]:
     raise LookupError(f"no stage has number {number}")
 
 
+def home(strip: Strip, stage: int) -> Place:
+    """The branch that a stage of that id stands in. Raises LookupError if there is none."""
+    for place in branches(strip):
+        if any(one.id == stage for one in place.stages):
+            return place
+    raise LookupError(f"no stage has number {stage}")
+
+
+def above(strip: Strip, number: int) -> list[tuple[int, int]]:
+    """What a branch stands in, from the outside in, itself last: pairs of a branch and the stage in which it stands, 0
+    for a spur and for the legs. Raises LookupError if there is none of that id.
+    """
+    path = branch(strip, number).path
+    found = [(strip.spurs[path[1]].id, 0)] if path[0] == "spurs" else []  # type: ignore[index]
+    for k, step in enumerate(path):
+        if step == "branches":
+            inner = at(strip, path[: k + 2])
+            found.append((inner.id, at(strip, path[:k]).id))
+    return found
+
+
+def carries_one(strip: Strip, number: int) -> bool:
+    """Whether a branch carries one component, on the upper leg: a spur's, and what stands in it."""
+    path = branch(strip, number).path
+    return path[0] == "spurs" and not strip.spurs[path[1]].of_both  # type: ignore[index]
+
+
 def numbers(sound: Sound) -> Iterator[tuple[Path, int]]:
-    """The ids of all stems and stages, with their paths from the sound down."""
+    """The ids of all stems, branches and stages, with their paths from the sound down."""
     for s, stem in enumerate(sound.stems):
         yield ("stems", s, "id"), stem.id
-        for path, stage in walk(stem.strip):
-            yield ("stems", s, "strip", *path, "id"), stage.id
+        for place in branches(stem.strip):
+            if place.depth:
+                yield ("stems", s, "strip", *place.path[:-1], "id"), place.branch
+            for index, stage in enumerate(place.stages):
+                yield ("stems", s, "strip", *place.path, index, "id"), stage.id
 
 
 def next_id(session: Session) -> int:
-    """A number that no stem and no stage of the session has, nor of its versions."""
+    """A number that no stem, branch or stage of the session has, nor of its versions."""
     sounds = [session.sound, *(version.sound for version in session.versions)]
     return max((number for sound in sounds for _, number in numbers(sound)), default=0) + 1
+
+
+def renumbered(tree: Tree, first: int) -> tuple[Tree, int]:
+    """A stage or branch in which it and all that stand in it have ids from `first` on, and the next free one."""
+    changed: dict[str, Any] = {"id": first}
+    first += 1
+    name = "stages" if "stages" in tree.__struct_fields__ else "branches"  # type: ignore[attr-defined]
+    inner = []
+    for one in getattr(tree, name, ()):
+        new, first = renumbered(one, first)
+        inner.append(new)
+    if inner:
+        changed[name] = tuple(inner)
+    return msgspec.structs.replace(tree, **changed), first  # type: ignore[type-var]
+
+
+def depth_of(stage: Stage) -> int:
+    """How many branches stand in one another inside a stage."""
+    inner = [1 + max((depth_of(s) for s in b.stages), default=0) for b in branches_of(stage)]
+    return max(inner, default=0)
 
 
 def written(path: Path) -> str:

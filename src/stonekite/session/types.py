@@ -5,8 +5,10 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import msgspec
 
 from stonekite.files.audio import LEAST_RATE, MOST_CHANNELS, MOST_FRAMES, MOST_RATE
+from stonekite.session.spur import SPURS, Spur
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import LEGS, Identity, LegName
+from stonekite.stages.branch import MOST_STAGES
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -154,17 +156,25 @@ class Leg(Settings, frozen=True, kw_only=True):
 
 
 class Strip(Settings, frozen=True, kw_only=True):
-    """Intake, split, stages, legs, join and output of one stem."""
+    """Intake, split, stages, spurs, legs, join and output of one stem."""
 
     intake: Intake = Intake()
     split: Split = Split()
-    stages: Annotated[tuple[AnyStage, ...], msgspec.Meta(max_length=64)] = ()
+    stages: Annotated[tuple[AnyStage, ...], msgspec.Meta(max_length=MOST_STAGES)] = ()
+    spurs: Annotated[tuple[Spur, ...], msgspec.Meta(max_length=SPURS)] = ()
     upper: Leg = Leg()
     lower: Leg = Leg()
     output: Output = Output()
 
     def leg(self, name: LegName) -> Leg:
         return self.upper if name == "upper" else self.lower
+
+    def spur(self, number: int) -> Spur:
+        """The spur of that id. Raises LookupError if there is none."""
+        for spur in self.spurs:
+            if spur.id == number:
+                return spur
+        raise LookupError(f"no spur has number {number}")
 
 
 class Generator(Settings, frozen=True, kw_only=True):

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, NamedTuple
 
 import msgspec
 import numpy as np
@@ -82,11 +82,38 @@ class Plan:
     """What the engine has to know of a stage before it works, in samples.
 
     `latency` of the upper and the lower leg. `memory` is how far back it remembers: after so much of the same sound
-    two states that were different have become the same, to a millionth (-120 dB).
+    two states that were different have become the same, to a millionth (-120 dB). `tail` is how long it sounds on after
+    its input has ended, until it is 90 dB down.
     """
 
     latency: tuple[int, int] = (0, 0)
     memory: int = 0
+    tail: int = 0
+
+
+class At(NamedTuple):
+    """When and beside what a block is processed.
+
+    The clock counts what went in, unbroken; it is no place in the recording. `lines` are the branches of a stage that
+    has some, each of which processes a block (2, frames) in place, all of them equally late.
+    """
+
+    clock: int
+    lines: tuple[Callable[[np.ndarray], None], ...] = ()
+
+
+@dataclass(frozen=True)
+class Branching:
+    """What a kind says whose stages hold branches, which the engine runs for it."""
+
+    plan: Callable[[Any, Plan, tuple[Plan, ...]], Plan]
+    """Of (stage, its own plan, those of its branches): that of the whole."""
+    response: Callable[[Any, LegName, np.ndarray, float, tuple[np.ndarray, ...]], np.ndarray]
+    """As a kind's, of (stage, leg, frequencies in Hz, rate, responses of what stands in the branches)."""
+    only: Callable[[Any, int], Any]
+    """Of (stage, which branch): the stage as it is when nothing but that branch is heard, undamped by its mix."""
+    names: Callable[[Any, LegName], tuple[str, ...]]
+    """Of (stage, leg): what the branches are called there; an empty name where the leg does not go through one."""
 
 
 Group = Literal["Tone", "Level", "Colour", "Image"]
@@ -94,6 +121,8 @@ GROUPS: tuple[Group, ...] = ("Tone", "Level", "Colour", "Image")
 
 SETTLED = 13.8
 """A time constant so many times over is the memory of what decays with it: e to the minus this is a millionth."""
+RINGS = 10.4 / SETTLED
+"""So much of the memory of what rings does it take until it is 90 dB down."""
 
 
 @dataclass(frozen=True)
@@ -165,10 +194,12 @@ class Kind:
     carry: Callable[[Any, Any, Any], Any]
     """Of (old coefficients, their state, new coefficients): a new state that goes on from the old one, which is left
     alone; None where that would be another sound than the new settings make: then they hear what was before."""
-    process: Callable[[Any, Any, np.ndarray, int], None]
-    """Of (state, coefficients, block, clock): process block (2, frames) in place, exactly alike however the sound is cut
-    into blocks. The clock counts what went in, unbroken; it is no place in the recording."""
+    process: Callable[[Any, Any, np.ndarray, At], None]
+    """Of (state, coefficients, block, at): process block (2, frames) in place, exactly alike however the sound is cut
+    into blocks."""
     dry: "Dry | None" = None
     """For a kind whose stages can turn the phase of all that they let through; None where the sound as it came adds up
     with what was processed."""
     offers: Offers = Offers()
+    branching: Branching | None = None
+    """Of a kind whose stages hold branches, in a field `branches`."""

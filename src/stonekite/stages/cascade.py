@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.stages.base import SETTLED
+from stonekite.stages.base import RINGS, SETTLED, At
 
 biquads = lazy("stonekite.signal.biquads")
 
@@ -57,6 +57,11 @@ def memory(leg: Leg) -> int:
     return int(1.5 * SETTLED / -np.log(min(max(slowest, 1e-3), 1.0 - 1e-9))) + 2 * len(leg.sections)
 
 
+def rings(leg: Leg) -> int:
+    """Samples until what sections ring on with is 90 dB down."""
+    return int(RINGS * memory(leg))
+
+
 def radii(one: np.ndarray, two: np.ndarray) -> np.ndarray:
     """Largest magnitude of the roots of z^2 + one z + two, for each pair (n,)."""
     part = 0.25 * one * one - two
@@ -92,7 +97,7 @@ def _far(old: np.ndarray, new: np.ndarray) -> bool:
     return bool(np.abs(poles - moved).max() > FARTHEST * rest)
 
 
-def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     """Filter block (2, frames) in place."""
     if coefficients:
-        biquads.cascade(block, clock, coefficients.table, state)
+        biquads.cascade(block, at.clock, coefficients.table, state)

@@ -13,7 +13,7 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, Context, Kind, LegName, Offers, Plan, Side
+from stonekite.stages.base import LEGS, At, Context, Kind, LegName, Offers, Plan, Side
 from stonekite.stages.eq import Band, Eq, EqSide, side_leg
 from stonekite.stages.eq import response as eq_response
 from stonekite.stages.handles import Handle
@@ -254,13 +254,13 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
     return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     heard = block
     if coefficients.sections:
         heard = block.copy()
-        cascade.process(state.filters, coefficients.sections, heard, clock)
+        cascade.process(state.filters, coefficients.sections, heard, at)
     work = dynamics.expand if coefficients.expands else dynamics.reduce
-    powers = state.envelope.powers(heard, clock)
+    powers = state.envelope.powers(heard, at.clock)
     reductions = work(powers, heard.shape[1], coefficients.parameters, state.smoothers, state.room)
     toward = -coefficients.coupling if coefficients.expands else coefficients.coupling
     state.delay.process(block)

@@ -15,7 +15,7 @@ from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.pairs import on_both
 from stonekite.stages import cascade
-from stonekite.stages.base import LEGS, Context, Kind, LegName, LevelKept, Offers, Plan, Side, Stage
+from stonekite.stages.base import LEGS, At, Context, Kind, LegName, LevelKept, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
@@ -167,8 +167,9 @@ def neutral(stage: Drive) -> bool:
 
 def plan(stage: Drive, context: Context) -> Plan:
     late = (0 if stage.upper is None else shaping.LATE), (0 if stage.lower is None else shaping.LATE)
-    filters = [cascade.memory(leg) for s in (stage.upper, stage.lower) for leg in _around(s, context.rate)]
-    return Plan(late, sum(filters) + 2 * shaping.LATE)
+    filters = [leg for s in (stage.upper, stage.lower) for leg in _around(s, context.rate)]
+    memory, tail = (sum(of(leg) for leg in filters) for of in (cascade.memory, cascade.rings))
+    return Plan(late, memory + 2 * shaping.LATE, tail + shaping.LATE)
 
 
 class Leg(NamedTuple):
@@ -230,8 +231,8 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
     return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
-    cascade.process(state.before, coefficients.before, block, clock)
+def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
+    cascade.process(state.before, coefficients.before, block, at)
 
     def work(row: int) -> None:
         leg, shaper = coefficients.legs[row], state.shapers[row]
@@ -241,7 +242,7 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: 
                 block[row] *= leg.level
 
     on_both(work, block.shape[1])
-    cascade.process(state.after, coefficients.after, block, clock)
+    cascade.process(state.after, coefficients.after, block, at)
 
 
 KIND = Kind(

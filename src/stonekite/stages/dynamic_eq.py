@@ -14,7 +14,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.stages import detecting
 from stonekite.stages.banded import Bands, Frequency, Narrowness
-from stonekite.stages.base import LEGS, SETTLED, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.base import LEGS, RINGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
 from stonekite.stages.settings import Settings, choice, flag, number
 
@@ -153,7 +153,7 @@ def neutral(stage: DynamicEq) -> bool:
 
 def plan(stage: DynamicEq, context: Context) -> Plan:
     late = detecting.latency(stage, context.rate)
-    seconds = 0.0
+    seconds = ringing = 0.0
     for side in (stage.upper, stage.lower):
         for band in side.bands if side is not None else ():
             if band is not None and _works(band):
@@ -163,8 +163,9 @@ def plan(stage: DynamicEq, context: Context) -> Plan:
                 pole = half if half < 1.0 else half - math.sqrt(half * half - 1.0)
                 rings = SETTLED / (2.0 * context.rate * feed * pole)
                 slowest = detecting.FORGOTTEN * max(band.attack_ms, band.release_ms) * 1e-3
+                ringing = max(ringing, rings)
                 seconds = max(seconds, 2.0 * rings + slowest + detecting.MEAN_S)
-    return Plan(late, int(seconds * context.rate) + max(late))
+    return Plan(late, int(seconds * context.rate) + max(late), int(RINGS * ringing * context.rate))
 
 
 class Coefficients:
@@ -237,12 +238,12 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
     return fresh
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     heard = block
     if any(coefficients.delays):
         heard = block.copy()
         state.delay.process(block)
-    state.bank.process(heard, block, clock, coefficients.parameters, coefficients.coupling)
+    state.bank.process(heard, block, at.clock, coefficients.parameters, coefficients.coupling)
     state.gains_db = coefficients.signs * state.bank.most.reshape(2, BANDS)
 
 

@@ -14,7 +14,7 @@ from stonekite.lazy import lazy
 from stonekite.signal import design, long_designs
 from stonekite.stages import cascade
 from stonekite.stages.banded import Bands, Frequency, Narrowness
-from stonekite.stages.base import LEGS, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
 long_filters = lazy("stonekite.signal.long_filters")
@@ -139,9 +139,10 @@ def neutral(stage: Eq) -> bool:
 def plan(stage: Eq, context: Context) -> Plan:
     if stage.shared.phase == "minimum":
         legs = [side_leg(side, context.rate) for side in (stage.upper, stage.lower)]
-        return Plan(memory=max(cascade.memory(leg) for leg in legs))
+        return Plan(memory=max(map(cascade.memory, legs)), tail=max(map(cascade.rings, legs)))
     how = _sections(stage, context.rate), stage.shared.phase, context.rate
-    return Plan(long_designs.latency(*how), long_designs.memory(*how))
+    late, memory = long_designs.latency(*how), long_designs.memory(*how)
+    return Plan(late, memory, memory - min(late))
 
 
 def coefficients(stage: Eq, context: Context) -> Any:
@@ -178,11 +179,11 @@ def carry(old: Any, state: Any, new: Any) -> Any:
     return cascade.carry(old, state, new) if isinstance(old, cascade.Coefficients) else new.carry(old, state)
 
 
-def process(state: Any, coefficients: Any, block: np.ndarray, clock: int) -> None:
+def process(state: Any, coefficients: Any, block: np.ndarray, at: At) -> None:
     if isinstance(coefficients, cascade.Coefficients):
-        cascade.process(state, coefficients, block, clock)
+        cascade.process(state, coefficients, block, at)
     else:
-        coefficients.process(state, block, clock)
+        coefficients.process(state, block, at.clock)
 
 
 KIND = Kind(

@@ -72,7 +72,8 @@ def neutral(stage: Filter) -> bool:
 
 
 def plan(stage: Filter, context: Context) -> Plan:
-    return Plan(memory=max(cascade.memory(side_leg(s, context.rate)) for s in (stage.upper, stage.lower)))
+    legs = [side_leg(side, context.rate) for side in (stage.upper, stage.lower)]
+    return Plan(memory=max(map(cascade.memory, legs)), tail=max(map(cascade.rings, legs)))
 
 
 def coefficients(stage: Filter, context: Context) -> cascade.Coefficients:

@@ -5,7 +5,7 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.signal.decibels import gain_of
-from stonekite.stages.base import Context, Kind, LegName, Plan, Side, Stage
+from stonekite.stages.base import At, Context, Kind, LegName, Plan, Side, Stage
 from stonekite.stages.settings import flag, number
 
 
@@ -51,7 +51,7 @@ def carry(old: tuple[float, float], state: tuple[()], new: tuple[float, float]) 
     return ()
 
 
-def process(state: tuple[()], coefficients: tuple[float, float], block: np.ndarray, clock: int) -> None:
+def process(state: tuple[()], coefficients: tuple[float, float], block: np.ndarray, at: At) -> None:
     for row, gain in enumerate(coefficients):
         if gain != 1.0:
             block[row] *= gain

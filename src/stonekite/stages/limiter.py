@@ -9,7 +9,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.pairs import on_both
-from stonekite.stages.base import LEGS, SETTLED, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, number
 
@@ -148,7 +148,7 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
     return copy.deepcopy(state) if (old.windows, old.delays) == (new.windows, new.delays) else None
 
 
-def process(state: State, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     for row, leg in enumerate(coefficients.legs):
         if leg is not None and leg[0] != 1.0:
             block[row] *= leg[0]

@@ -11,6 +11,7 @@ import numpy as np
 
 import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
+from stonekite.stages import branch
 from stonekite.stages.base import GROUPS, Group, Kind, LegName, Stage
 
 
@@ -29,6 +30,7 @@ KINDS: dict[str, Kind] = _found()
 
 AnyStage: Any = reduce(or_, (kind.stage for kind in KINDS.values()))
 """The union of all stage types, for decoding."""
+branch.AnyStage = AnyStage
 
 
 def by_work() -> list[tuple[Group, list[tuple[str, Kind]]]]:
@@ -58,7 +60,11 @@ def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: floa
     Of a kind whose output level depends on its input level, what its detector hears.
     """
     kind = kind_of(stage)
-    wet = kind.response(stage, leg, frequencies, rate)
+    if kind.branching is None:
+        wet = kind.response(stage, leg, frequencies, rate)
+    else:
+        inner = tuple(_along(one.stages, leg, frequencies, rate) for one in branch.branches_of(stage))
+        wet = kind.branching.response(stage, leg, frequencies, rate, inner)
     if kind.offers.curve is not None:
         return wet
     dry = (
@@ -70,3 +76,12 @@ def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: floa
     mix = 1.0 if side is None else side.mix / 100.0
     mixed = mix * (wet - dry) if stage.change_only else dry + mix * (wet - dry)
     return mixed * gain_of(stage.kept_db) if stage.level_kept else mixed
+
+
+def _along(stages: tuple[Any, ...], leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Complex response of stages in a row."""
+    whole = np.ones(np.shape(frequencies), dtype=complex)
+    for stage in stages:
+        if stage.inserted and kind_of(stage).offers.curve is None:
+            whole = whole * heard_response(stage, leg, frequencies, rate)
+    return whole

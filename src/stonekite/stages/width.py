@@ -12,7 +12,7 @@ import numpy as np
 
 from stonekite.signal import design
 from stonekite.stages import cascade
-from stonekite.stages.base import Context, Dry, Kind, LegName, Plan, Side, Stage
+from stonekite.stages.base import At, Context, Dry, Kind, LegName, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
 
@@ -105,7 +105,8 @@ def _crossed(stage: Width, context: Context) -> tuple[cascade.Leg, cascade.Leg]:
 
 
 def plan(stage: Width, context: Context) -> Plan:
-    return Plan(memory=max(cascade.memory(leg) for leg in _crossed(stage, context)))
+    legs = _crossed(stage, context)
+    return Plan(memory=max(map(cascade.memory, legs)), tail=max(map(cascade.rings, legs)))
 
 
 def _made(stage: Width, context: Context, gain: float, legs: tuple[cascade.Leg, cascade.Leg]) -> Coefficients:
@@ -142,14 +143,14 @@ def carry(old: Coefficients, state: np.ndarray, new: Coefficients) -> np.ndarray
     return cascade.carry(old.sections, state, new.sections)
 
 
-def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, clock: int) -> None:
+def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     untouched = [None if on else block[row].copy() for row, on in enumerate(coefficients.working)]
     if not coefficients.encoded:
         left = block[0].copy()
         block[0] += block[1]
         np.subtract(left, block[1], out=block[1])
         block *= 0.5
-    cascade.process(state, coefficients.sections, block, clock)
+    cascade.process(state, coefficients.sections, block, at)
     block[1] *= coefficients.gain
     if not coefficients.encoded:
         mid = block[0].copy()

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.registry import kind_of
 from stonekite.words import NAMES
@@ -201,7 +202,11 @@ def _left_out(strip: Strip) -> str:
             said.append(f"{name} is alone: nothing else will be in the result.")
     said += [
         f"{kind_of(stage).label} is out and will not be in the result."
-        for stage in strip.stages
+        for _, stage in tree.walk(strip)
         if not stage.inserted
+    ]
+    said += [f"The spur {s.name} is muted and will not be in the result." for s in strip.spurs if s.muted]
+    said += [
+        f"The spur {s.name} is alone: nothing else will be in the result." for s in strip.spurs if s.alone
     ]
     return " ".join(said)

@@ -161,11 +161,18 @@ class Document(QObject):
 
         What is measured follows from the settings, so it is no step to undo.
         """
-        stages = tuple(self._levelled(stage, changes.get(stage.id)) for stage in self.strip.stages)
-        if stages == self.strip.stages or self._history is None:
+        strip = self.strip
+        for path, stage in tree.walk(self.strip):
+            levelled = self._levelled(stage, changes.get(stage.id))
+            if (
+                levelled is not stage
+            ):  # a container that was levelled before holds it still: by the path from the top
+                now = msgspec.structs.replace(tree.at(strip, path), kept_db=levelled.kept_db)
+                strip = edits.put(strip, path, now)
+        if strip is self.strip or self._history is None:
             return
         clean = self._saved is self._history.now
-        self._session = edits.put(self.session, ("sound", "stems", STEM, "strip", "stages"), stages)
+        self._session = edits.put(self.session, ("sound", "stems", STEM, "strip"), strip)
         self._history.amend(self._session)
         if clean:
             self._saved = self._history.now

@@ -187,7 +187,7 @@ class StageActions(QObject):
                 self.choose(strip.stages[0].id)
         elif self.stage is not None and self.chosen is not None:
             if preset.scope == "stage":
-                stage = presets.on_stage(preset, self.stage)
+                stage = presets.on_stage(preset, self.stage, tree.next_id(self._document.session))
             else:
                 stage = presets.on_leg(preset, self.stage, self.chosen[1])
             self._document.put_stage(stage, f"Preset “{preset.name}”", gesture)

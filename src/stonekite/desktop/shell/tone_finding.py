@@ -1,5 +1,6 @@
 """Finds behind the window what the open stage makes of two tones, again after each edit, and along with the playing."""
 
+import msgspec
 from PySide6.QtCore import QObject, QTimer
 
 from stonekite.desktop.editors.stage_editor import StageEditor
@@ -9,6 +10,7 @@ from stonekite.desktop.links.transport import Transport
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.processes.jobs import Answer, FindTones, TonesFound
+from stonekite.session.types import Output
 
 SETTLE_MS = 120
 FOLLOW_MS = 2000
@@ -68,8 +70,7 @@ class ToneFinding(QObject):
         frame = int(self._transport.position_s * stem.source.rate) if editor.tones.of_programme else None
         upstream = None
         if frame is not None:
-            place = [one.id for one in stem.strip.stages].index(stage.id)
-            upstream = (stem.source, stem.strip.intake, stem.strip.stages[:place], frame)
+            upstream = (stem.source, msgspec.structs.replace(stem.strip, output=Output()), frame)
         wanted = (stage, stem.strip.split, upstream)
         if wanted == self._shown:
             return

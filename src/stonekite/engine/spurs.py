@@ -1,0 +1,291 @@
+"""Spurs at work: paths that leave the legs, go through stages of their own, and come back at the join in time."""
+
+import math
+
+import numpy as np
+
+from stonekite.engine.ends import shares
+from stonekite.engine.line import Fade, Line, Node, Probe, along
+from stonekite.session.spur import END, SPLIT, Spur
+from stonekite.session.types import Split, Strip
+from stonekite.signal import matrix
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.delay import FineDelay
+from stonekite.stages.base import Context
+
+ROWS = {"left": 0, "right": 1, "mid": 0, "side": 1}
+
+
+def legs_to_stereo(split: Split) -> np.ndarray:
+    """Gains (2, 2) from the legs (columns) to left and right (rows)."""
+    return np.eye(2) if split.encoding is None else matrix.decode(np.eye(2), split.encoding)
+
+
+def stereo_to_legs(split: Split) -> np.ndarray:
+    """Gains (2, 2) from left and right (columns) to the legs (rows)."""
+    return np.eye(2) if split.encoding is None else matrix.encode(np.eye(2), split.encoding)
+
+
+def taken(spur: Spur, split: Split) -> np.ndarray:
+    """Gains (2, 2) from the legs (columns) to what goes into a spur (rows); of one component, the lower row is empty.
+
+    A component that the split does not carry is encoded with the split's own matrix.
+    """
+    if spur.of_both:
+        return np.eye(2)
+    gains = np.zeros((2, 2))
+    if split.mode == _mode(spur):
+        gains[0, ROWS[spur.source]] = 1.0
+    else:
+        encoded = np.eye(2) if _mode(spur) == "left-right" else matrix.encode(np.eye(2), split.matrix)
+        gains[0] = (encoded @ legs_to_stereo(split))[ROWS[spur.source]]
+    return gains
+
+
+def _mode(spur: Spur) -> str:
+    return "left-right" if spur.source in ("left", "right") else "mid-side"
+
+
+def given(spur: Spur, split: Split) -> np.ndarray:
+    """Gains (2, 2) from what comes out of a spur (columns) to the legs behind their levels (rows)."""
+    level = gain_of(spur.level_db) * (-1.0 if spur.inverted else 1.0)
+    if spur.of_both:
+        return level * np.eye(2)
+    gains = np.zeros((2, 2))
+    if spur.placed:
+        gains[:, 0] = stereo_to_legs(split) @ np.array(shares(spur.position, "constant-power"))
+    elif split.mode == _mode(spur):
+        gains[ROWS[spur.source], 0] = 1.0
+    else:
+        decoded = np.eye(2) if _mode(spur) == "left-right" else matrix.decode(np.eye(2), split.matrix)
+        gains[:, 0] = stereo_to_legs(split) @ decoded[:, ROWS[spur.source]]
+    return level * gains
+
+
+def anything_alone(strip: Strip) -> bool:
+    """Whether a leg or a spur is listened to alone."""
+    return any(leg.alone for leg in (strip.upper, strip.lower)) or any(spur.alone for spur in strip.spurs)
+
+
+def mixed(gains: np.ndarray, rows: np.ndarray) -> np.ndarray:
+    """Rows (2, frames) through gains (2, 2), sum by sum, so that no library makes it depend on the block size."""
+    out = np.empty_like(rows)
+    for row in range(2):
+        out[row] = gains[row, 0] * rows[0]
+        if gains[row, 1] != 0.0:
+            out[row] += gains[row, 1] * rows[1]
+    return out
+
+
+class SpurNode:
+    """A spur at work. `late` is by how many samples what it takes is late, `out_late` what it has to be when it comes
+    back.
+    """
+
+    def __init__(self, spur: Spur, strip: Strip, context: Context, late: int, out_late: int) -> None:
+        self.id = spur.id
+        self.spur = spur
+        self.taken = taken(spur, strip.split)
+        heard = not spur.muted and (spur.alone or not anything_alone(strip))
+        self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
+        self.line = Line(spur.branch.stages, context, late)
+        delay, fine = _delay(spur, context.rate)
+        self.wait = FineDelay((out_late - late - self.line.latency - fine + delay,) * 2)
+        self.shape = (
+            spur.after,
+            late,
+            self.wait.latency,
+            round(out_late - late - self.line.latency + delay, 6),
+        )
+
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
+        """What comes out for legs (2, frames) that it takes, as a new array, without its level."""
+        rows = mixed(self.taken, legs)
+        self.line.process(rows, clock, probe)
+        self.wait.process(rows)
+        return rows
+
+    @property
+    def memory(self) -> int:
+        return self.line.memory + self.line.latency + self.waits
+
+    @property
+    def waits(self) -> int:
+        """Samples for which it holds back what has gone through its stages."""
+        return math.ceil(self.shape[3]) + self.wait.latency
+
+
+def _delay(spur: Spur, rate: float) -> tuple[float, int]:
+    """The delay of a spur in samples, and by how many more it is late if that is no whole number."""
+    delay = round(spur.delay_ms * 1e-3 * rate, 6)
+    return delay, FineDelay((abs(delay), abs(delay))).latency
+
+
+def needs(spur: Spur, late: int, context: Context) -> int:
+    """By how many samples the legs have to be late at least, for a spur that takes what is `late` to be in time."""
+    delay, fine = _delay(spur, context.rate)
+    return math.ceil(late + max(along(spur.branch.stages, context).latency) + fine - delay)
+
+
+class _Place:
+    """A spur that is there, or one that comes or goes within `length` frames."""
+
+    def __init__(self, old: SpurNode | None, new: SpurNode | None, length: int = 0) -> None:
+        self.old, self.new = old, new
+        self._fade = Fade(length)
+
+    @property
+    def node(self) -> SpurNode:
+        """The one that sounds: where there are two, the old one has given its stages to the new one."""
+        node = self.new or self.old
+        assert node is not None
+        return node
+
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
+        """What it adds to the legs."""
+        rows = self.node.process(legs, clock, probe)
+        return self._fade.process(
+            rows, lambda part: _added(self.old, part), lambda part: _added(self.new, part)
+        )
+
+
+def _added(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
+    return np.zeros_like(rows) if node is None else mixed(node.gains, rows)
+
+
+class Spurs:
+    """All spurs of a strip beside a line that hears what is `before` samples late; they come back `out_late` late."""
+
+    def __init__(self, strip: Strip, context: Context, line: Line, before: int, out_late: int) -> None:
+        self._line = line
+        self.nodes: list[SpurNode] = []
+        for spur in strip.spurs:
+            late = before + late_at(spur, strip, context)
+            self.nodes.append(SpurNode(spur, strip, context, late, out_late))
+        self._places = [_Place(node, node) for node in self.nodes]
+        self._tap()
+
+    def _tap(self) -> None:
+        """Have the line keep what the spurs take."""
+        stages = {place.node.spur.after for place in self._places}
+        self._line.tapped = {stage: None for stage in stages if isinstance(stage, int)}
+
+    def __bool__(self) -> bool:
+        return bool(self._places)
+
+    @property
+    def memory(self) -> int:
+        """Samples after which nothing of what came before is heard any more."""
+        return max((self._memory_to(node) + node.memory for node in self.nodes), default=0)
+
+    @property
+    def tail(self) -> int:
+        return max((node.line.tail + node.waits for node in self.nodes), default=0)
+
+    def _memory_to(self, node: SpurNode) -> int:
+        if node.spur.after == SPLIT:
+            return 0
+        if node.spur.after == END:
+            return self._line.memory + self._line.latency
+        return self._line.memory_to(node.spur.after)  # type: ignore[arg-type]
+
+    def process(self, split: np.ndarray, end: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
+        """What all spurs add to the legs, from the legs (2, frames) as they were split and behind the line."""
+        total = np.zeros_like(end)
+        for place in self._places:
+            after = place.node.spur.after
+            legs = split if after == SPLIT else self._line.tapped.get(after)  # type: ignore[arg-type]
+            total += place.process(end if legs is None else legs, clock, probe)
+        return total
+
+    def _stays(self, new: SpurNode, old: SpurNode | None) -> bool:
+        """Whether a spur goes on where it is, its stages and its level changed at the most."""
+        return (
+            old is not None
+            and new.shape == old.shape
+            and np.array_equal(new.taken, old.taken)
+            and new.line.fits(old.line)
+        )
+
+    def partners(self, old: "Spurs", upstream: bool) -> dict[int, Node]:
+        """Of which stages of older spurs the state goes on here, by id; `upstream` as for a line."""
+        there = {node.id: node for node in old.nodes}
+        found: dict[int, Node] = {}
+        for node in self.nodes:
+            before = there.get(node.id)
+            if before is None:
+                continue
+            if self._stays(node, before) and not upstream:
+                found.update(node.line.carried(before.line))
+            else:
+                same_input = before.spur.after == node.spur.after and np.array_equal(before.taken, node.taken)
+                found.update(node.line.partners(before.line, upstream or not same_input))
+        return found
+
+    def unknown(self, old: "Spurs", partners: dict[int, Node], in_place: bool) -> int:
+        """How far back has to be heard for what does not go on from older spurs."""
+        there = {node.id: node for node in old.nodes}
+        wanted = 0
+        for node in self.nodes:
+            stays = in_place and self._stays(node, there.get(node.id))
+            inner = node.line.unknown(partners)
+            if not stays:
+                inner = max(inner, node.waits + node.line.latency)
+                if node.id not in there:
+                    inner = node.memory
+            if inner:
+                wanted = max(wanted, inner + self._memory_to(node))
+        return wanted
+
+    def take_over(self, partners: dict[int, Node]) -> None:
+        for node in self.nodes:
+            node.line.take_over(partners)
+
+    def glide_from(self, old: "Spurs", partners: dict[int, Node], length: int) -> None:
+        """Become older spurs, which are no longer used, and go over from them in `length` frames."""
+        there = {node.id: node for node in old.nodes}
+        places = []
+        for node in self.nodes:
+            before = there.pop(node.id, None)
+            if before is not None and self._stays(node, before):
+                node.line.glide_from(before.line, partners, length)
+                node.wait = before.wait
+                changed = not np.array_equal(before.gains, node.gains)
+                places.append(_Place(before if changed else node, node, length if changed else 0))
+                continue
+            node.line.take_over(partners)
+            places.append(_Place(None, node, length))
+            if before is not None:
+                places.append(_Place(before, None, length))
+        places += [_Place(node, None, length) for node in there.values()]
+        self._places = places
+        self._tap()
+
+    def settle(self) -> None:
+        """The change is over."""
+        self._places = [_Place(node, node) for node in self.nodes]
+        for node in self.nodes:
+            node.line.settle()
+        self._tap()
+
+    @property
+    def changing(self) -> bool:
+        return any(place.old is not place.new or place.node.line.changing for place in self._places)
+
+
+def late_at(spur: Spur, strip: Strip, context: Context) -> int:
+    """By how many samples what a spur takes is later than what is split."""
+    if spur.after == SPLIT:
+        return 0
+    passed = list(strip.stages)
+    if spur.after != END:
+        ids = [stage.id for stage in passed]
+        passed = passed[: ids.index(spur.after) + 1] if spur.after in ids else passed
+    return max(along(passed, context).latency)
+
+
+def legs_latency(strip: Strip, context: Context) -> int:
+    """Samples by which the legs are late at the join, so that every spur can be in time."""
+    found = [max(along(strip.stages, context).latency)]
+    found += [needs(spur, late_at(spur, strip, context), context) for spur in strip.spurs]
+    return max(found)
