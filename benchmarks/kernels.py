@@ -12,7 +12,7 @@ from stonekite.engine.export import export
 from stonekite.engine.strip import StripPlayer
 from stonekite.session.types import Session, Sound, Source, Stem, Strip
 from stonekite.signal import biquads, convolution
-from stonekite.stages.base import Context
+from stonekite.stages.base import At, Context
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveShared
 from stonekite.stages.dynamic_eq import Band as DynamicBand
@@ -205,7 +205,7 @@ def _stage_seconds(stage, sound: np.ndarray) -> float:
 
     def act() -> None:
         for start in range(0, sound.shape[1], BLOCK):
-            kind.process(state, coefficients, sound[:, start : start + BLOCK].copy(), start)
+            kind.process(state, coefficients, sound[:, start : start + BLOCK].copy(), At(start))
 
     act()
     return best(act)

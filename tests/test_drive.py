@@ -9,7 +9,7 @@ from test_stages import LEFT_RIGHT, through
 
 from stonekite.engine.chain import Chain
 from stonekite.session.types import Split, Strip
-from stonekite.stages.base import Context
+from stonekite.stages.base import At, Context
 from stonekite.stages.drive import Drive, DriveShared, DriveSide, bend
 from stonekite.stages.registry import KINDS
 
@@ -58,7 +58,7 @@ def folded_back_db(side: DriveSide, quality: str, hertz: float, rate: int) -> fl
         Drive(id=1, upper=side, lower=None, shared=DriveShared(quality=quality)), Context(rate)
     )
     block = np.stack([tone, tone])
-    kind.process(kind.start(coefficients), coefficients, block, 0)
+    kind.process(kind.start(coefficients), coefficients, block, At(0))
     found = np.abs(np.fft.rfft(block[0, -COUNT:]))
     found[0] = 0.0
     whole = np.sqrt(np.sum(found**2))

@@ -7,7 +7,7 @@ from test_stages import LEFT_RIGHT, through
 
 from stonekite.engine.chain import Chain
 from stonekite.session.types import Strip
-from stonekite.stages.base import Context
+from stonekite.stages.base import At, Context
 from stonekite.stages.dynamic_eq import (
     Band,
     DynamicEq,
@@ -209,7 +209,7 @@ def test_what_the_bands_say_of_themselves_is_what_they_do():
     coefficients = kind.coefficients(stage, Context(RATE))
     state = kind.start(coefficients)
     for start in range(0, RATE, 512):
-        kind.process(state, coefficients, sine(1000, 512 / RATE, -12), start)
+        kind.process(state, coefficients, sine(1000, 512 / RATE, -12), At(start))
     levels, gains = kind.offers.bands_now(state)
     assert levels[0, 0] == pytest.approx(-15, abs=0.5)
     assert gains[0] == pytest.approx([-6, 0, 0, 0, 0, 0, 0, 0])

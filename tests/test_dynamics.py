@@ -13,7 +13,7 @@ from test_stages import LEFT_RIGHT, through
 from stonekite.engine.chain import Chain
 from stonekite.session.types import Strip
 from stonekite.signal.quick import exp2_into, log2_into
-from stonekite.stages.base import Context
+from stonekite.stages.base import At, Context
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
 from stonekite.stages.gate import Gate, GateShared, GateSide
 from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide
@@ -139,9 +139,9 @@ def test_silence_costs_no_more_than_sound():
         kind = KINDS["compressor"]
         coefficients = kind.coefficients(stage, Context(RATE))
         state = kind.start(coefficients)
-        kind.process(state, coefficients, noise(1.0), 0)
+        kind.process(state, coefficients, noise(1.0), At(0))
         for k in range(12):
-            kind.process(state, coefficients, np.zeros((2, RATE)), (k + 1) * RATE)
+            kind.process(state, coefficients, np.zeros((2, RATE)), At((k + 1) * RATE))
         numbers = [a for part in (state.smoothers, *state.envelope.arrays) for a in (np.abs(part),)]
         assert not any(((a > 0) & (a < 1e-300)).any() for a in numbers)
 

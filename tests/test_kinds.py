@@ -8,55 +8,15 @@ import msgspec
 import numpy as np
 import pytest
 from conftest import RATE, THOROUGH
+from trees import SPLITS, drawn, drawn_stage
 
 from stonekite.engine.chain import Chain
 from stonekite.engine.strip import StripPlayer
-from stonekite.session.types import Intake, IntakeSide, Output, Split, Strip
-from stonekite.signal.matrix import MATRICES
-from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.session.types import Intake, IntakeSide, Output, Strip
+from stonekite.stages.base import LEGS, Stage
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
-
-SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
-SLOWEST_S = 1.0
-"""Settings that remember for longer are drawn again: the tests wait for them."""
-
-
-def drawn(struct: type[msgspec.Struct], rng: np.random.Generator) -> Any:
-    """A struct with all its declared settings at random, evenly along their sliders."""
-    found = {}
-    for name, setting in settings_of(struct).items():
-        if setting.words is not None:
-            found[name] = list(setting.words)[int(rng.integers(len(setting.words)))]
-        elif isinstance(setting.default, bool):
-            found[name] = bool(rng.integers(2))
-        else:
-            found[name] = setting.from_travel(float(rng.uniform()))
-    return struct(**found)
-
-
-def drawn_side(kind, rng: np.random.Generator) -> Any:
-    side = drawn(kind.side, rng)
-    bands = kind.offers.bands
-    if bands is None:
-        return side
-    many = tuple(drawn(bands.band, rng) if rng.random() < 0.8 else None for _ in range(int(rng.integers(5))))
-    return msgspec.structs.replace(side, bands=many)
-
-
-def drawn_stage(tag: str, rng: np.random.Generator, number: int = 7, slowest_s: float = SLOWEST_S) -> Stage:
-    """A stage of a kind with random settings on random legs, that forgets within so many seconds."""
-    kind = KINDS[tag]
-    while True:
-        sides = {leg: drawn_side(kind, rng) if rng.random() < 0.85 else None for leg in LEGS}
-        more = {}
-        shared = get_type_hints(kind.stage).get("shared")
-        if shared is not None:
-            more["shared"] = drawn(shared, rng)
-        stage = kind.stage(id=number, level_kept=False, **sides, **more)
-        if kind.plan(stage, Context(RATE)).memory < slowest_s * RATE:
-            return stage
 
 
 def nearby(stage: Any, rng: np.random.Generator) -> Stage:
@@ -213,6 +173,6 @@ def test_every_setting_of_every_kind_is_drawn():
     for kind in KINDS.values():
         names = set(settings_of(kind.side))
         fields = {field.name for field in msgspec.structs.fields(kind.side)}
-        assert fields - names <= {"bands"}
+        assert fields - names <= {"bands", "paths"}
         hint = get_type_hints(kind.stage).get("upper")
         assert kind.side in get_args(hint)

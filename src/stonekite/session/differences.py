@@ -5,8 +5,11 @@ from typing import Any, NamedTuple, cast
 
 import msgspec
 
+from stonekite.session import tree
+from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, Intake, Leg, Output, Split, Strip
 from stonekite.stages.base import Stage
+from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import Setting, settings_of
 
@@ -32,7 +35,7 @@ class Difference(NamedTuple):
 def differences(old: Strip, new: Strip) -> list[Difference]:
     """All differences from one strip to another, in the order of the signal."""
     found = [*_of_struct("Intake", old.intake, new.intake), *_of_split(old.split, new.split)]
-    found += _of_stages(old, new)
+    found += [*_of_stages(old, new), *_of_spurs(old, new)]
     for leg in LEGS:
         found += _of_struct(f"{_component(new, leg)} leg", getattr(old, leg), getattr(new, leg))
     found += _of_struct("Output", old.output, new.output)
@@ -54,20 +57,48 @@ def _split_words(split: Split) -> str:
     return f"{mode}, {words['matrix'].shown(split.matrix).lower()}" if split.mode == "mid-side" else mode
 
 
-def _names(strip: Strip) -> dict[int, str]:
-    """Names of stages by id; those of which there are several of a kind are numbered."""
-    labels = [kind_of(stage).label for stage in strip.stages]
+def named(stages: tuple[Stage, ...]) -> dict[int, str]:
+    """Names of stages of one branch by id; those of which there are several of a kind are numbered."""
+    labels = [kind_of(stage).label for stage in stages]
     seen: dict[str, int] = {}
     names = {}
-    for stage, label in zip(strip.stages, labels, strict=True):
+    for stage, label in zip(stages, labels, strict=True):
         seen[label] = seen.get(label, 0) + 1
         names[stage.id] = label if labels.count(label) == 1 else f"{label} {seen[label]}"
     return names
 
 
+def branch_names(strip: Strip) -> dict[int, str]:
+    """What each branch is called, with what it stands in: Torn top, Bands, below 180 Hz. The legs have no name."""
+    found = {tree.LEGS_BRANCH: "", **{spur.id: spur.name for spur in strip.spurs}}
+    for place in tree.branches(strip):
+        names = named(place.stages)
+        for stage in place.stages:
+            branching = kind_of(stage).branching
+            if branching is None:
+                continue
+            uppers, lowers = (branching.names(stage, leg) for leg in LEGS)
+            for k, branch in enumerate(branches_of(stage)):
+                own = uppers[k] or lowers[k] or f"band {k + 1}"
+                above = found[place.branch]
+                found[branch.id] = ", ".join(part for part in (above, names[stage.id], own) if part)
+    return found
+
+
+def _names(strip: Strip) -> dict[int, str]:
+    """Names of all stages by id, with the branch that they stand in."""
+    branches = branch_names(strip)
+    found = {}
+    for place in tree.branches(strip):
+        where = branches[place.branch]
+        for number, name in named(place.stages).items():
+            found[number] = f"{where}, {name}" if where else name
+    return found
+
+
 def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
-    before = {stage.id: stage for stage in old.stages}
-    after = {stage.id: stage for stage in new.stages}
+    before = {stage.id: stage for _, stage in tree.walk(old)}
+    after = {stage.id: stage for _, stage in tree.walk(new)}
     names = {**_names(old), **_names(new)}
     for number, stage in before.items():
         if number not in after or type(after[number]) is not type(stage):
@@ -77,10 +108,59 @@ def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
             yield Difference(names[number], "", "added", number)
         elif before[number] != stage:
             yield from _of_stage(names[number], before[number], stage, new)
-    common = [[n for n in order if n in before and n in after] for order in (before, after)]
-    if common[0] != common[1]:
-        orders = [", ".join(names[n] for n in order) for order in common]
-        yield Difference("Order of stages", orders[0], orders[1])
+    yield from _of_places(old, new, names)
+
+
+def _of_places(old: Strip, new: Strip, names: dict[int, str]) -> Iterator[Difference]:
+    """Stages that have gone from one branch to another, and other orders within one."""
+    homes = [
+        {s.id: place.branch for place in tree.branches(strip) for s in place.stages} for strip in (old, new)
+    ]
+    called = {**branch_names(old), **branch_names(new)}
+    for number in homes[0].keys() & homes[1].keys():
+        was, now = homes[0][number], homes[1][number]
+        if was != now:
+            yield Difference(
+                names[number], f"in {called[was] or 'the legs'}", f"in {called[now] or 'the legs'}", number
+            )
+    there = {place.branch: place.stages for place in tree.branches(old)}
+    for place in tree.branches(new):
+        both = [
+            [s.id for s in stages if homes[0].get(s.id) == homes[1].get(s.id) == place.branch]
+            for stages in (there.get(place.branch, ()), place.stages)
+        ]
+        if both[0] != both[1]:
+            orders = [", ".join(names[n] for n in order) for order in both]
+            where = called[place.branch]
+            yield Difference(
+                f"{where}, order of stages" if where else "Order of stages", orders[0], orders[1]
+            )
+
+
+def _of_spurs(old: Strip, new: Strip) -> Iterator[Difference]:
+    before, after = ({spur.id: spur for spur in strip.spurs} for strip in (old, new))
+    for number, spur in before.items():
+        if number not in after:
+            yield Difference(f"Spur {spur.name}", "", "removed")
+    for number, spur in after.items():
+        if number not in before:
+            yield Difference(f"Spur {spur.name}", "", "added")
+            continue
+        was = before[number]
+        if was.name != spur.name:
+            yield Difference("Spur", was.name, spur.name)
+        if tap_words(was, old) != tap_words(spur, new):
+            yield Difference(f"Spur {spur.name}, leaves", tap_words(was, old), tap_words(spur, new))
+        yield from _of_struct(f"Spur {spur.name}", was, spur, skipped=("branch",))
+
+
+def tap_words(spur: Spur, strip: Strip) -> str:
+    """Where a spur leaves the legs."""
+    if spur.after == SPLIT:
+        return "at the split"
+    if spur.after == END:
+        return "at the end of the legs"
+    return f"after {named(strip.stages).get(spur.after, 'a stage')}"  # type: ignore[arg-type]
 
 
 def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Difference]:
@@ -114,7 +194,7 @@ def _of_struct(
             continue
         if isinstance(values[1], msgspec.Struct) and isinstance(values[0], msgspec.Struct):
             yield from _of_struct(f"{place}, {name}", *values, stage)
-        elif name == "bands":
+        elif name in ("bands", "paths"):
             yield from _of_bands(place, *values, stage)
 
 
@@ -155,14 +235,14 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
     if intake:
         parts.insert(0, ("Intake", intake))
     names = _names(strip)
-    for stage in strip.stages:
+    for _, stage in tree.walk(strip):
         lines = [] if stage.inserted else ["taken out"]
         for leg in LEGS:
             side = getattr(stage, leg)
             lines.append(
                 f"{_component(strip, leg)}: " + ("passes" if side is None else _settings_words(side))
             )
-            bands = getattr(side, "bands", ())
+            bands = getattr(side, "bands", getattr(side, "paths", ()))
             lines += [
                 f"{_component(strip, leg)}, band {k + 1}: {_settings_words(band)}"
                 for k, band in enumerate(bands)
@@ -175,6 +255,8 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
                 f"level kept, {settings_of(cast(type[msgspec.Struct], type(stage)))['kept_db'].shown(stage.kept_db)}"
             )
         parts.append((names[stage.id], lines))
+    for spur in strip.spurs:
+        parts.append((f"Spur {spur.name}", [f"leaves {tap_words(spur, strip)}", _settings_words(spur)]))
     for leg in LEGS:
         changed = [
             d.sentence for d in _of_struct(f"{_component(strip, leg)} leg", Leg(), getattr(strip, leg))

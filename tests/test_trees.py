@@ -1,0 +1,264 @@
+"""What must hold for any strip, with spurs beside its legs and branches in its stages."""
+
+import itertools
+import random
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import RATE, THOROUGH
+from test_kinds import changed, off_by_db, programme, through, worst_step
+from trees import SPLITS, drawn_stage, drawn_strip
+
+from stonekite.engine.chain import Chain
+from stonekite.engine.strip import StripPlayer
+from stonekite.session import tree
+from stonekite.session.edits import put
+from stonekite.session.spur import Spur
+from stonekite.session.types import Leg, Split, Strip
+from stonekite.stages.bands import BandPath, BandsSide, BandsStage
+from stonekite.stages.branch import Branch
+from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.registry import kind_of
+
+SEEDS = range(60 if THOROUGH else 12)
+LATE = Eq(id=90, upper=EqSide(bands=(Band(gain_db=0.0),)), shared=EqShared(phase="linear"))
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", SEEDS)
+def test_any_cut_gives_the_same_bits_at_every_depth(seed):
+    strip, sound = drawn_strip(seed), programme(0.6, seed)
+    wanted = through(strip, sound)
+    chain = Chain(strip, RATE)
+    edges = sorted([0, *np.random.default_rng(seed).integers(0, sound.shape[1], 30).tolist(), sound.shape[1]])
+    parts = [chain.process(sound[:, a:b], a) for a, b in itertools.pairwise(edges)]
+    assert np.array_equal(np.concatenate(parts, axis=1), wanted)
+
+
+def moved(strip: Strip, seed: int) -> tuple[Strip, str]:
+    """A strip with one thing changed anywhere in it."""
+    rng = random.Random(seed)
+    numbers = np.random.default_rng(seed)
+    what = ("stage", "out", "gone", "new", "spur's level", "spur's delay", "spur gone", "spur's tap")[
+        seed % 8
+    ]
+    places = [place for place in tree.walk(strip)]
+    spur = rng.randrange(len(strip.spurs))
+    if what in ("stage", "out", "gone") and places:
+        path, stage = rng.choice(places)
+        if what == "stage":
+            tag = kind_of(stage).stage.__struct_config__.tag
+            return put(strip, path, drawn_stage(tag, numbers, stage.id, 0.3, 0)), what
+        if what == "out":
+            return put(strip, (*path, "inserted"), False), what
+        kept = tuple(one for one in tree.at(strip, path[:-1]) if one is not stage)
+        spurs = tuple(
+            msgspec.structs.replace(s, after="split") if s.after == stage.id else s for s in strip.spurs
+        )
+        return put(msgspec.structs.replace(strip, spurs=spurs), path[:-1], kept), what
+    if what == "new":
+        place = rng.choice(list(tree.branches(strip)))
+        new = drawn_stage("filter", numbers, 77, 0.3)
+        return put(strip, place.path, (*place.stages, new)), what
+    change = {
+        "spur's level": {"level_db": -7.0, "inverted": True},
+        "spur's delay": {"delay_ms": rng.uniform(-5, 5)},
+        "spur's tap": {"after": "end" if strip.spurs[spur].after == "split" else "split"},
+    }
+    if what in change:
+        return put(strip, ("spurs", spur), msgspec.structs.replace(strip.spurs[spur], **change[what])), what
+    return msgspec.structs.replace(strip, spurs=strip.spurs[:spur] + strip.spurs[spur + 1 :]), "spur gone"
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", range(96 if THOROUGH else 16))
+def test_a_change_anywhere_glides_and_is_then_as_if_it_had_always_been_so(seed):
+    before = drawn_strip(seed)
+    after, what = moved(before, seed)
+    sound = programme(6.0, seed)
+    out, memory = changed(before, after, sound)
+    old, new = through(before, sound), through(after, sound)
+    at = 2 * RATE
+    off = off_by_db(out[:, at + memory :], new[:, at + memory :])
+    step = worst_step(out, old, new, at)
+    print(f"{what}: after the memory {off:.0f} dB, largest step {step:.2f} times")
+    assert off <= -120.0
+    assert step <= 1.5
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("seed", SEEDS)
+def test_what_is_no_number_stays_in_its_branch_and_is_forgotten(seed):
+    strip, sound = drawn_strip(seed), programme(5.0, seed)
+    broken = sound.copy()
+    broken[seed % 2, 12_345] = np.nan
+    broken[(seed + 1) % 2, 20_000] = 1e300
+    chain = Chain(strip, RATE)
+    out = np.concatenate(
+        [chain.process(broken[:, k : k + 480], k) for k in range(0, broken.shape[1], 480)], axis=1
+    )
+    assert np.isfinite(out).all()
+    start = 20_000 + chain.memory
+    assert off_by_db(out[:, start:], through(strip, sound)[:, start:]) <= -120.0
+
+
+SOURCES = ["left", "right", "mid", "side", "both"]
+
+
+@pytest.mark.parametrize("split", SPLITS, ids=str)
+@pytest.mark.parametrize("source", SOURCES)
+def test_an_empty_spur_adds_up_to_twice_its_component(split: Split, source):
+    sound = programme(0.3, 3)
+    out = Chain(Strip(split=split, spurs=(Spur(branch=Branch(id=5), source=source),)), RATE).process(sound, 0)
+    mid, side = 0.5 * (sound[0] + sound[1]), 0.5 * (sound[0] - sound[1])
+    more = {
+        "left": np.stack([sound[0], 0 * sound[0]]),
+        "right": np.stack([0 * sound[1], sound[1]]),
+        "mid": np.stack([mid, mid]),
+        "side": np.stack([side, -side]),
+        "both": sound,
+    }[source]
+    assert off_by_db(out, sound + more) <= -250.0
+
+
+@pytest.mark.parametrize("where", ["leg", "spur", "band", "band in spur", "spur and leg", "two deep"])
+@pytest.mark.parametrize("after", ["split", "end"])
+def test_what_is_late_is_in_time_at_every_depth(where, after):
+    """A linear-phase EQ that only delays, anywhere: a spur still adds exactly 6.02 dB."""
+    in_band = BandsStage(
+        id=30, branches=(Branch(id=31, stages=(LATE,)), Branch(id=32), Branch(id=33), Branch(id=34))
+    )
+    deep = msgspec.structs.replace(
+        in_band,
+        id=40,
+        branches=(Branch(id=41), Branch(id=42, stages=(in_band,)), Branch(id=43), Branch(id=44)),
+    )
+    late = msgspec.structs.replace(LATE, upper=EqSide(bands=(Band(gain_db=3.0),)), lower=None)
+    legs = {"leg": (late,), "spur and leg": (late,)}.get(where, ())
+    inside = {
+        "spur": (late,), "band": (in_band,), "band in spur": (in_band,), "spur and leg": (late,), "two deep": (deep,)
+    }.get(where, ())  # fmt: skip
+    sound = programme(1.5, 4)
+    strip = Strip(
+        split=Split(mode="left-right"),
+        stages=legs,
+        spurs=(Spur(branch=Branch(id=5, stages=inside), after=after),),
+    )
+    chain = Chain(strip, RATE)
+    out = chain.process(sound, 0)[:, chain.latency :]
+
+    def alone(stages):
+        one = Chain(Strip(split=Split(mode="left-right"), stages=stages), RATE)
+        return one.process(sound, 0)[:, one.latency :][:, : out.shape[1] - RATE // 2]
+
+    wanted = alone(legs) + alone((*legs, *inside) if after == "end" else inside)
+    assert off_by_db(out[:, : wanted.shape[1]], wanted) <= -200.0
+
+
+@pytest.mark.parametrize("delay_ms", [-20.0, -3.21, -1.0, 0.0, 0.013, 5.0, 20.0])
+def test_a_spur_is_as_much_later_as_it_says(delay_ms):
+    strip = Strip(
+        split=Split(mode="left-right"),
+        upper=Leg(muted=True),
+        lower=Leg(muted=True),
+        spurs=(Spur(branch=Branch(id=5), delay_ms=delay_ms),),
+    )
+    chain = Chain(strip, RATE)
+    t = np.arange(RATE) / RATE
+    for hz in (60.0, 997.0, 9001.0, 18_000.0):
+        out = chain.process(np.stack([np.sin(2 * np.pi * hz * t)] * 2), 0)[0, chain.latency :]
+        wanted = np.sin(2 * np.pi * hz * (t - delay_ms * 1e-3))[: len(out)]
+        assert np.abs(out - wanted)[RATE // 4 : -RATE // 4].max() < 1e-3
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_bands_add_up_flat_and_turn_as_the_stated_all_pass(rate):
+    every = np.fft.rfftfreq(2 * rate, 1 / rate)
+    heard = (every >= 20.0) & (every <= 20_000.0)
+    hz = every[heard]
+    worst, where = 0.0, ""
+    rng = np.random.default_rng(1)
+    for slope in (24, 48):
+        for count in (2, 3, 4):
+            for _ in range(6):
+                first, second, third = np.exp(rng.uniform(np.log(20), np.log(20_000), 3))
+                side = BandsSide(count=count, slope=slope, first_hz=first, second_hz=second, third_hz=third)
+                chain = Chain(
+                    Strip(split=Split(mode="left-right"), stages=(BandsStage(id=3, upper=side),)), rate
+                )
+                impulse = np.zeros((2, 2 * rate))
+                impulse[:, 0] = 1.0
+                out = chain.process(impulse, 0)
+                found = np.fft.rfft(out[0])[heard]
+                off = float(np.abs(20 * np.log10(np.abs(found))).max())
+                turned = kind_of(BandsStage(id=3)).dry.response(
+                    BandsStage(id=3, upper=side), "upper", hz, rate
+                )
+                assert np.abs(found - turned).max() < 1e-4
+                if off > worst:
+                    worst, where = off, f"{count} bands, {slope} dB, {first:.0f} {second:.0f} {third:.0f} Hz"
+    print(f"bands at {rate} Hz: {worst:.2e} dB off flat at the most, {where}")
+    assert worst <= 0.01
+
+
+def test_bands_are_taken_out_and_heard_alone():
+    sound = programme(1.0, 6)
+    paths = (BandPath(muted=True), BandPath(), BandPath(), BandPath())
+    low = BandsSide(paths=(BandPath(alone=True), *paths[1:]))
+    high = BandsSide(paths=paths)
+    strips = [
+        Strip(split=Split(mode="left-right"), stages=(BandsStage(id=3, upper=side, lower=side),))
+        for side in (low, high, BandsSide())
+    ]
+    parts = [through(strip, sound) for strip in strips]
+    assert off_by_db(parts[0] + parts[1], parts[2]) <= -250.0
+
+
+def test_a_leg_without_bands_passes_in_time_and_can_be_turned_as_the_other():
+    sound = programme(1.0, 7)
+    inner = (Branch(id=31, stages=(LATE,)), Branch(id=32), Branch(id=33), Branch(id=34))
+    stage = BandsStage(id=3, lower=None, branches=inner)
+    chain = Chain(Strip(split=Split(mode="left-right"), stages=(stage,)), RATE)
+    out = chain.process(sound, 0)
+    assert np.array_equal(out[1, chain.latency :], sound[1, : -chain.latency or None])
+    matched = put(stage, ("shared", "matched"), True)
+    same = np.stack([sound[0], sound[0]])
+    turned = Chain(Strip(split=Split(mode="left-right"), stages=(matched,)), RATE).process(same, 0)
+    assert off_by_db(turned[:1], turned[1:]) <= -200.0
+
+
+def test_legs_that_are_not_coupled_do_not_hear_each_other_in_any_branch():
+    sound = programme(0.6, 8)
+    other = sound.copy()
+    other[1] *= -0.3
+    for seed in range(8):
+        drawn = drawn_strip(seed)
+        places = [(path, stage) for path, stage in tree.walk(drawn)]
+        strip = msgspec.structs.replace(drawn, split=Split(mode="left-right"), spurs=())
+        if any(kind_of(s).label == "Width" for _, s in places):
+            continue
+        for path, stage in tree.walk(strip):
+            if hasattr(getattr(stage, "shared", None), "coupling"):
+                strip = put(strip, (*path, "shared", "coupling"), 0.0)
+        assert np.array_equal(through(strip, sound)[0], through(strip, other)[0])
+
+
+def test_a_stage_in_a_branch_is_changed_without_a_new_start_of_the_others():
+    """One band's EQ is moved: what rings in another band goes on ringing."""
+    ring = Eq(id=50, upper=EqSide(bands=(Band(frequency_hz=100, q=30, gain_db=15),)))
+    bell = Eq(id=51, upper=EqSide(bands=(Band(frequency_hz=3000, gain_db=3),)))
+    stage = BandsStage(
+        id=3,
+        branches=(Branch(id=4, stages=(ring,)), Branch(id=5, stages=(bell,)), Branch(id=6), Branch(id=7)),
+    )
+    strip = Strip(split=Split(mode="left-right"), stages=(stage,))
+    player = StripPlayer(strip, RATE)
+    sound = np.zeros((2, RATE))
+    sound[:, 0] = 1.0
+    player.process(sound[:, : RATE // 2], 0)
+    player.update(
+        put(strip, ("stages", 0, "branches", 1, "stages", 0, "upper", "bands", 0, "gain_db"), 4.0), RATE // 2
+    )
+    out = player.process(sound[:, RATE // 2 :], RATE // 2)
+    assert off_by_db(out, through(strip, sound)[:, RATE // 2 :]) <= -100.0

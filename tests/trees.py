@@ -1,0 +1,106 @@
+"""Random settings, stages and strips, for what must hold whatever they are."""
+
+from typing import Any, get_type_hints
+
+import msgspec
+import numpy as np
+from conftest import RATE
+
+from stonekite.engine.line import plan_of
+from stonekite.session.spur import END, SPLIT, Spur
+from stonekite.session.types import Leg, Split, Strip
+from stonekite.signal.matrix import MATRICES
+from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.stages.branch import Branch, branches_of
+from stonekite.stages.registry import KINDS
+from stonekite.stages.settings import settings_of
+
+SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
+SLOWEST_S = 1.0
+"""Settings that remember for longer are drawn again: the tests wait for them."""
+
+
+def drawn(struct: type[msgspec.Struct], rng: np.random.Generator) -> Any:
+    """A struct with all its declared settings at random, evenly along their sliders."""
+    found = {}
+    for name, setting in settings_of(struct).items():
+        if setting.words is not None:
+            found[name] = list(setting.words)[int(rng.integers(len(setting.words)))]
+        elif isinstance(setting.default, bool):
+            found[name] = bool(rng.integers(2))
+        else:
+            found[name] = setting.from_travel(float(rng.uniform()))
+    return struct(**found)
+
+
+def drawn_side(kind, rng: np.random.Generator) -> Any:
+    side = drawn(kind.side, rng)
+    if hasattr(side, "paths"):
+        side = msgspec.structs.replace(side, paths=tuple(drawn(type(p), rng) for p in side.paths))
+    bands = kind.offers.bands
+    if bands is None:
+        return side
+    many = tuple(drawn(bands.band, rng) if rng.random() < 0.8 else None for _ in range(int(rng.integers(5))))
+    return msgspec.structs.replace(side, bands=many)
+
+
+def drawn_stage(
+    tag: str,
+    rng: np.random.Generator,
+    number: int = 7,
+    slowest_s: float = SLOWEST_S,
+    deep: int = 2,
+) -> Stage:
+    """A stage of a kind with random settings on random legs, that forgets within so many seconds, with stages in its
+    branches, which may have branches again, `deep` times. Ids in it begin a hundred times its own.
+    """
+    kind = KINDS[tag]
+    while True:
+        sides = {leg: drawn_side(kind, rng) if rng.random() < 0.85 else None for leg in LEGS}
+        more = {}
+        shared = get_type_hints(kind.stage).get("shared")
+        if shared is not None:
+            more["shared"] = drawn(shared, rng)
+        stage = kind.stage(id=number, level_kept=False, **sides, **more)
+        if branches_of(stage):
+            inner = []
+            for k in range(len(branches_of(stage))):
+                first = 100 * number + 10 * k
+                inner.append(
+                    drawn_branch(rng, first, int(rng.integers(3)) if deep else 0, slowest_s / 3, deep - 1)
+                )
+            stage = msgspec.structs.replace(stage, branches=tuple(inner))
+        if plan_of(stage, Context(RATE)).memory < slowest_s * RATE:
+            return stage
+
+
+def drawn_branch(rng: np.random.Generator, first: int, count: int, slowest_s: float, deep: int) -> Branch:
+    """A branch of so many random stages."""
+    tags = [tag for tag in KINDS if deep > 0 or KINDS[tag].branching is None]
+    stages = tuple(
+        drawn_stage(tags[int(rng.integers(len(tags)))], rng, first + 1 + n, slowest_s, deep)
+        for n in range(count)
+    )
+    return Branch(id=first, stages=stages)
+
+
+def drawn_spur(
+    rng: np.random.Generator, number: int, taps: list[int], slowest_s: float = SLOWEST_S / 2
+) -> Spur:
+    """A random spur that leaves anywhere."""
+    spur = drawn(Spur, rng)
+    branch = drawn_branch(rng, number, int(rng.integers(3)), slowest_s, 2)
+    after = [SPLIT, END, *taps][int(rng.integers(2 + len(taps)))]
+    return msgspec.structs.replace(
+        spur, name=f"Spur {number}", branch=branch, after=after, muted=False, alone=bool(rng.random() < 0.1)
+    )
+
+
+def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
+    """A random strip: stages of all kinds, spurs, and branches in both."""
+    rng = np.random.default_rng(seed)
+    line = drawn_branch(rng, 0, stages, SLOWEST_S / 2, 3).stages
+    legs = {leg: msgspec.structs.replace(drawn(Leg, rng), muted=False, alone=False) for leg in LEGS}
+    taps = [stage.id for stage in line]
+    beside = tuple(drawn_spur(rng, 10_000 * (k + 1), taps) for k in range(spurs))
+    return Strip(split=SPLITS[seed % 4], stages=line, spurs=beside, **legs)
