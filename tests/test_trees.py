@@ -6,20 +6,31 @@ import random
 import msgspec
 import numpy as np
 import pytest
+import soundfile
 from conftest import RATE, THOROUGH
 from test_kinds import changed, off_by_db, programme, through, worst_step
 from trees import SPLITS, drawn_stage, drawn_strip
 
 from stonekite.engine.chain import Chain
+from stonekite.engine.export import export
+from stonekite.engine.playback import Playback
+from stonekite.engine.render import open_source
 from stonekite.engine.strip import StripPlayer
 from stonekite.session import tree
 from stonekite.session.edits import put
 from stonekite.session.spur import Spur
-from stonekite.session.types import Leg, Split, Strip
+from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.registry import kind_of
+
+
+def write_sound(path, sound: np.ndarray) -> Source:
+    """A recording of a sound (2, frames), as a session names it."""
+    soundfile.write(path, sound.T, RATE, subtype="DOUBLE")
+    return Source(path=str(path), rate=RATE, frames=sound.shape[1])
+
 
 SEEDS = range(60 if THOROUGH else 12)
 LATE = Eq(id=90, upper=EqSide(bands=(Band(gain_db=0.0),)), shared=EqShared(phase="linear"))
@@ -262,3 +273,28 @@ def test_a_stage_in_a_branch_is_changed_without_a_new_start_of_the_others():
     )
     out = player.process(sound[:, RATE // 2 :], RATE // 2)
     assert off_by_db(out, through(strip, sound)[:, RATE // 2 :]) <= -100.0
+
+
+def test_the_tail_is_played_and_written_until_it_is_quiet_or_as_asked(tmp_path):
+    """A resonance that is struck at the very end of a recording."""
+    sound = np.zeros((2, RATE))
+    sound[:, -10:] = 0.5
+    source = write_sound(tmp_path / "end.wav", sound)
+    ring = Eq(id=3, upper=EqSide(bands=(Band(frequency_hz=200, q=30, gain_db=18),)))
+    strip = Strip(split=Split(mode="left-right"), stages=(ring,))
+    session = Session(sound=Sound(stems=(Stem(id=1, name="end", source=source, strip=strip),)))
+    padded = np.pad(sound, ((0, 0), (0, 2 * RATE)))
+    wanted = through(strip, padded)
+    loud = np.flatnonzero(np.abs(wanted).max(axis=0) > 10 ** (-90 / 20))[-1] + 1
+    assert RATE + 5000 < loud < 2 * RATE
+    for tail, frames in ((None, loud), (0.0, RATE), (0.5, RATE + RATE // 2)):
+        out = tmp_path / f"{tail}.wav"
+        list(export(session, out, bits="32f", tail=tail))
+        written = soundfile.read(out)[0].T
+        assert written.shape[1] == frames
+        assert np.abs(written - wanted[:, :frames]).max() < 1e-7
+    player = Playback(open_source(source), strip)
+    player.play()
+    heard = np.concatenate([player.read(512) for _ in range(250)], axis=1)
+    assert not player.playing
+    assert np.array_equal(heard[:, :loud], wanted[:, :loud])

@@ -302,12 +302,35 @@ def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
     _say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
 
 
+def _tail_of(text: str) -> float | None:
+    """The tail that a word or a number asks for. Raises BadParameter."""
+    from stonekite.engine.tails import LONGEST_S
+
+    if text in ("auto", "none"):
+        return None if text == "auto" else 0.0
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1.0
+    if not 0.0 <= seconds <= LONGEST_S:
+        raise click.BadParameter(f"--tail is auto, none or a number of seconds from 0 to {LONGEST_S:g}.")
+    return seconds
+
+
 @main.command()
 @click.argument("session", type=FILE)
 @click.option("-o", "--output", type=FILE, required=True, help="File to write.")
 @click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
 @click.option("--rate", type=click.IntRange(8000, 384000), help="Sample rate in Hz. Default: the source's.")
 @click.option("--set", "parts", type=click.Choice(["component", "result", "all"]), default="result")
+@click.option(
+    "--tail",
+    default="auto",
+    show_default=True,
+    metavar="auto|none|SECONDS",
+    help="How long the result goes on after the recording: until what rings on is below -90 dBFS (auto), not at "
+    "all, or so long.",
+)
 @click.option("--no-dither", is_flag=True, help="Round without dither.")
 @force
 @as_json
@@ -318,6 +341,7 @@ def render(
     bits: Any,
     rate: int | None,
     parts: Any,
+    tail: str,
     no_dither: bool,
     force: bool,
     as_json: bool,
@@ -329,7 +353,14 @@ def render(
     loaded = load(session)
     with _progress("Rendering") as progress:
         for step in export(
-            loaded, output, bits=bits, rate=rate, parts=parts, dither=not no_dither, force=force
+            loaded,
+            output,
+            bits=bits,
+            rate=rate,
+            parts=parts,
+            dither=not no_dither,
+            force=force,
+            tail=_tail_of(tail),
         ):
             if isinstance(step, Exported):
                 done = step

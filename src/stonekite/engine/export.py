@@ -11,6 +11,7 @@ import numpy as np
 from stonekite.engine.ahead import ahead
 from stonekite.engine.chain import Chain
 from stonekite.engine.render import open_source, rendered
+from stonekite.engine.tails import Tail, frames_of
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.types import Session
@@ -54,9 +55,11 @@ def export(
     parts: Parts = "result",
     dither: bool = True,
     force: bool = False,
+    tail: Tail = None,
 ) -> Iterator[float | Exported]:
     """Render a session to `path`; yields progress 0 to 1 and at last an `Exported`.
 
+    `tail` is how long the result goes on after the recording, in seconds: None until what rings on is below QUIET_DB.
     `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
     iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
     """
@@ -70,7 +73,8 @@ def export(
         chain = Chain(stem.strip, source.rate)
         lossy = path.suffix.lower() == ".ogg"
         dithered = dither and not lossy and needs_dither(chain, source, bits, rate)
-        out_frames = source.frames * target_rate // source.rate
+        frames = source.frames + frames_of(tail, chain.tail, source.rate)
+        out_frames = frames * target_rate // source.rate
         wanted = [path] if parts in ("result", "all") else []
         wanted += [component_path(path, name) for name in names[parts]]
         _refuse_inputs(session, wanted)
@@ -93,14 +97,14 @@ def export(
         singles = {name: writer(component_path(path, name), 1) for name in names[parts]}
         convert = _converter(source.rate, target_rate)
         done = 0
-        with closing(ahead(rendered(reader, stem.strip))) as results:  # computing goes on while writing
+        with closing(
+            ahead(rendered(reader, stem.strip, tail=tail))
+        ) as results:  # computing goes on while writing
             for _, processed in results:
                 done += processed.shape[1]
-                out = convert(processed, done >= source.frames)
-                _write(stereo, singles, out)
-                yield min(1.0, done / source.frames)
-        if done < source.frames:  # the file is shorter than its header says
-            _write(stereo, singles, convert(np.zeros((2, 0)), True))
+                _write(stereo, singles, convert(processed, False))
+                yield min(1.0, done / frames)
+        _write(stereo, singles, convert(np.zeros((2, 0)), True))
         writers = [w for w in (stereo, *singles.values()) if w is not None]
         overs = sum(w.overs for w in writers)
         finished = Exported([w.path for w in writers], overs, reader.repaired, dithered)

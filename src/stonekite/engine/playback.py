@@ -9,14 +9,18 @@ from stonekite.engine.chain import Chain, Tap, latency_of
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer, ramp
+from stonekite.engine.tails import LONGEST_S, QUIET_DB
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
+from stonekite.signal.decibels import gain_of
 from stonekite.signal.sanity import clean
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
 CATCH_UP_S, MOST_ROUNDS = 0.04, 12
 """Settings that are this far behind are taken over; after so many rounds, however far behind they are."""
+QUIET_S = 1.0
+"""After the end of the recording playing ends when so long nothing was to be heard of what rings on."""
 START_S = 1.0
 """A start beside the playing hears back as far as it can in this time, where that is less than the kinds remember."""
 
@@ -64,7 +68,7 @@ class Playback:
         self._seam = max(1, int(SEAM_S * self.rate))
         self._tail = np.zeros((2, 0))
         self._rise = 0
-        self._drained = 0
+        self._drained = self._quiet = 0
         self._went_round = False
         self._known = 0
 
@@ -243,7 +247,7 @@ class Playback:
             block = self.reader.read(start, min(WARM_BLOCK, self.position - start))
             self._player.warm(block, start + block.shape[1])
         self._clock = self.position
-        self._drained = 0
+        self._drained = self._quiet = 0
         self._went_round = False
         if self._player.latency:
             ahead = self._source(self._player.latency)
@@ -276,6 +280,8 @@ class Playback:
         processed = self._player.process(source, self._clock, tap)
         self._clock += frames
         self._known += frames
+        quiet = np.abs(processed).max(initial=0.0) < gain_of(QUIET_DB)
+        self._quiet = self._quiet + frames if quiet else 0
         other = None
         if self._other is not None and self._listener.refers:
             self._other.play()
@@ -289,6 +295,12 @@ class Playback:
                 if tap.node is not None and (bands := tap.node.bands_now) is not None:
                     self._live.move_bands(*bands)
         return self._listener.process(processed, unprocessed, other)
+
+    @property
+    def _faded(self) -> bool:
+        """Whether nothing rings on any more that would be heard."""
+        rings = min(self._player.tail, int(LONGEST_S * self.rate))
+        return self._drained > self._player.latency + rings or self._quiet > int(QUIET_S * self.rate)
 
     def _source(self, frames: int) -> np.ndarray:
         """The next frames of the file, going round in the loop, with silence after the end."""
@@ -314,7 +326,7 @@ class Playback:
                 self._went_round = True
             elif self.position >= self.frames:
                 self._drained += frames - filled
-                if self._drained > self._player.latency:
+                if self._drained > self._player.latency and self._faded:
                     self.playing = False
                 break
         return out

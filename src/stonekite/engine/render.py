@@ -8,6 +8,7 @@ import numpy as np
 from stonekite.engine.chain import Chain
 from stonekite.engine.generator import GeneratorReader
 from stonekite.engine.line import Probe
+from stonekite.engine.tails import Tail, frames_of, until_quiet
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
 
@@ -28,32 +29,61 @@ def rendered(
     block: int = BLOCK,
     probe: Probe | None = None,
     span: tuple[int, int] | None = None,
+    tail: Tail = 0.0,
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file or a span of
-    frames.
+    frames; latency is taken out.
 
-    The result has the length of the source: latency is taken out, and what rings on after the end is cut. In a span the
-    strip has heard what comes before it, as far back as it remembers. `probe` looks at stages.
+    A whole file is followed by its tail, beside which the unprocessed signal is silent. In a span the strip has heard
+    what comes before it, as far back as it remembers. `probe` looks at stages.
     """
     chain = Chain(strip, reader.facts.rate)
-    lead = np.empty((2, 0))
     start, stop = span or (0, reader.facts.frames)
-    position = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
+    begin = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
+    more = 0 if span is not None else frames_of(tail, chain.tail, reader.facts.rate)
+    pairs = _through(chain, _with_silence(reader, block, chain.latency + more, begin, stop), begin, probe)
+    skip = start - begin
+    left = stop - start
+    for unprocessed, processed in pairs:
+        early = min(skip, processed.shape[1])
+        skip -= early
+        now = min(left, processed.shape[1] - early)
+        left -= now
+        if now > 0:
+            yield unprocessed[:, early : early + now], processed[:, early : early + now]
+        if not left and early + now < processed.shape[1]:
+            rest = processed[:, early + now :]
+            break
+    else:
+        return
+    ringing = _processed(rest, pairs)
+    for piece in until_quiet(ringing) if tail is None else ringing:
+        yield np.zeros_like(piece), piece
+
+
+def _processed(first: np.ndarray, pairs: Iterator[tuple[np.ndarray, np.ndarray]]) -> Iterator[np.ndarray]:
+    """What is processed: a first block, and then what follows."""
+    yield first
+    for _, processed in pairs:
+        yield processed
+
+
+def _through(
+    chain: Chain, sources: Iterator[np.ndarray], clock: int, probe: Probe | None
+) -> Iterator[tuple[np.ndarray, np.ndarray]]:
+    """Blocks of a source and what a chain makes of them, its latency taken out."""
+    lead = np.empty((2, 0))
     skip = chain.latency
-    unheard = start - position
-    for source in _with_silence(reader, block, chain.latency, position, stop):
-        processed = chain.process(source, position, probe)
-        position += source.shape[1]
-        if skip:
-            dropped = min(skip, processed.shape[1])
-            processed = processed[:, dropped:]
-            skip -= dropped
+    for source in sources:
+        processed = chain.process(source, clock, probe)
+        clock += source.shape[1]
+        dropped = min(skip, processed.shape[1])
+        processed = processed[:, dropped:]
+        skip -= dropped
         lead = np.concatenate([lead, source], axis=1) if chain.latency else source
         count = processed.shape[1]
-        early = min(unheard, count)
-        unheard -= early
-        if count > early:
-            yield lead[:, early:count], processed[:, early:]
+        if count:
+            yield lead[:, :count], processed
         lead = lead[:, count:]
 
 
@@ -64,5 +94,7 @@ def _with_silence(reader: Blocks, block: int, late: int, start: int, stop: int) 
         given += source.shape[1]
         yield source
     missing = min(late, stop + late - given)
-    if missing > 0:
-        yield np.zeros((2, missing))
+    while missing > 0:
+        count = min(missing, block)
+        yield np.zeros((2, count))
+        missing -= count

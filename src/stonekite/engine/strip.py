@@ -87,6 +87,11 @@ class StripPlayer:
         return self._chain.latency
 
     @property
+    def tail(self) -> int:
+        """Samples for which the current settings sound on after the recording has ended, besides their latency."""
+        return self._chain.tail
+
+    @property
     def chain(self) -> Chain:
         return self._chain
 

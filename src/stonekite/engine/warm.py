@@ -4,6 +4,7 @@ import numpy as np
 
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import At, Context
+from stonekite.stages.branch import branches_of
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.registry import KINDS, kind_of
 
@@ -19,5 +20,6 @@ def warm_kernels() -> None:
         context = Context(RATE, "half-sum")
         coefficients = kind.coefficients(stage, context)
         frames = max(kind.plan(stage, context).latency) + 600
-        kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0))
+        lines = (lambda block: None,) * len(branches_of(stage))
+        kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
     FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))

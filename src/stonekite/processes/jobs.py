@@ -29,6 +29,7 @@ class Export(msgspec.Struct, tag=True):
     rate: int | None
     parts: Parts
     dither: bool
+    tail_s: float | None
 
 
 class Separate(msgspec.Struct, tag=True):

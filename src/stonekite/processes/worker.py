@@ -179,6 +179,7 @@ class Worker:
             rate=request.rate,
             parts=request.parts,
             dither=request.dither,
+            tail=request.tail_s,
             force=True,
         )
         try:

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QComboBox,
     QDialog,
     QDialogButtonBox,
+    QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
     QProgressBar,
@@ -19,6 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.engine.tails import LONGEST_S
 from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.registry import kind_of
@@ -61,6 +63,9 @@ class ChannelDialog(QDialog):
         return self.boxes[0].currentIndex(), self.boxes[1].currentIndex()
 
 
+TAIL_ROW = 3
+
+
 class ExportDialog(QDialog):
     """Asks for format and sample type, then shows progress with a way to cancel.
 
@@ -69,6 +74,7 @@ class ExportDialog(QDialog):
 
     FORMATS = {"WAV": ".wav", "FLAC": ".flac", "AIFF": ".aiff", "OGG": ".ogg"}
     TYPES = {"16": "16 bit", "24": "24 bit", "32f": "32 bit float"}
+    TAILS = {"auto": "What rings on", "none": "Nothing", "seconds": "So long:"}
     PARTS = {"result": "Stereo result", "component": "Its two components", "all": "Both"}
 
     def __init__(self, strip: Strip, split_names: tuple[str, str], parent: QWidget | None = None) -> None:
@@ -88,6 +94,18 @@ class ExportDialog(QDialog):
         self.bits = self._row(grid, 1, "Samples", self.TYPES)
         names = " and ".join(split_names)
         self.parts = self._row(grid, 2, "Write", {**self.PARTS, "component": f"{names} as two files"})
+        self.tail = self._row(grid, TAIL_ROW, "After the end", self.TAILS)
+        self.tail_seconds = QDoubleSpinBox()
+        self.tail_seconds.setRange(0.0, LONGEST_S)
+        self.tail_seconds.setDecimals(1)
+        self.tail_seconds.setSuffix(" s")
+        self.tail_seconds.setValue(2.0)
+        self.tail_seconds.setEnabled(False)
+        self.tail_seconds.setAccessibleName("Seconds after the end")
+        self.tail_seconds.setToolTip(
+            f"How long the result goes on after the recording: up to {LONGEST_S:g} s"
+        )
+        grid.addWidget(self.tail_seconds, TAIL_ROW, 2)
         layout.addLayout(grid)
         self.dither = QCheckBox("Dither (TPDF) where bits are dropped")
         self.dither.setToolTip(
@@ -120,6 +138,7 @@ class ExportDialog(QDialog):
         layout.addLayout(buttons)
         self.format.buttonClicked.connect(self._follow)
         self.bits.buttonClicked.connect(self._follow)
+        self.tail.buttonClicked.connect(self._follow)
         self._button(self.bits, "24").setChecked(True)
 
     def _row(self, grid: QGridLayout, row: int, name: str, words: dict[str, str]) -> QButtonGroup:
@@ -137,7 +156,7 @@ class ExportDialog(QDialog):
             line.addWidget(button)
         group.buttons()[0].setChecked(True)
         line.addStretch()
-        grid.addLayout(line, row, 1)
+        grid.addLayout(line, row, 1, 1, 1 if row == TAIL_ROW else 2)
         return group
 
     def _button(self, group: QButtonGroup, key: str) -> QRadioButton:
@@ -152,12 +171,18 @@ class ExportDialog(QDialog):
         floats.setEnabled(self.value(self.format) not in ("FLAC", "OGG"))
         if not floats.isEnabled() and floats.isChecked():
             self._button(self.bits, "24").setChecked(True)
+        self.tail_seconds.setEnabled(self.value(self.tail) == "seconds")
         self.dither.setEnabled(self.value(self.bits) != "32f" and not lossy)
 
     @staticmethod
     def value(group: QButtonGroup) -> str:
         """The key of the chosen button of a group."""
         return group.checkedButton().property("key")  # type: ignore[union-attr]
+
+    @property
+    def tail_s(self) -> float | None:
+        """Seconds that the result goes on after the recording; None for as long as it rings."""
+        return {"auto": None, "none": 0.0, "seconds": self.tail_seconds.value()}[self.value(self.tail)]
 
     @property
     def suffix(self) -> str:

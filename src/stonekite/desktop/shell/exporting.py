@@ -65,8 +65,9 @@ class Exporting(QObject):
     def start(self, document: Document, dialog: ExportDialog, path: Path) -> None:
         """Begin to export to a file that the user chose (and agreed to overwrite)."""
         dialog.show_running()
-        session, bits, parts, dither = (
+        session, tail_s, bits, parts, dither = (
             document.session,
+            dialog.tail_s,
             dialog.value(dialog.bits),
             dialog.value(dialog.parts),
             dialog.dither.isChecked(),
@@ -74,7 +75,7 @@ class Exporting(QObject):
         self._workers.ask(
             "export",
             EXPORT,
-            lambda number: Export(number, session, str(path), bits, None, parts, dither),  # type: ignore[arg-type]
+            lambda number: Export(number, session, str(path), bits, None, parts, dither, tail_s),  # type: ignore[arg-type]
             self._hear,
             self._lost,
             "writing",

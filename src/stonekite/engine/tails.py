@@ -1,0 +1,35 @@
+"""What rings on after the end of a recording: how much of it belongs to the result."""
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from stonekite.signal.decibels import gain_of
+
+QUIET_DB = -90.0
+"""What rings on is part of the result until it is never louder than this again, in dBFS."""
+LONGEST_S = 60.0
+"""So long at the most: what does not fade would never end."""
+
+Tail = float | None
+"""Seconds that a result goes on after the recording; None for as long as there is something to be heard."""
+
+
+def frames_of(tail: Tail, rings: int, rate: float) -> int:
+    """How many frames after the end have to be computed, of a strip that rings for so many."""
+    return round(tail * rate) if tail is not None else min(rings, int(LONGEST_S * rate))
+
+
+def until_quiet(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
+    """Blocks (2, frames) up to the last sample that is louder than QUIET_DB."""
+    limit = gain_of(QUIET_DB)
+    held: list[np.ndarray] = []
+    for block in blocks:
+        loud = np.flatnonzero(np.abs(block).max(axis=0) > limit)
+        if len(loud):
+            yield from held
+            end = int(loud[-1]) + 1
+            yield block[:, :end]
+            held = [block[:, end:]]
+        else:
+            held.append(block)
