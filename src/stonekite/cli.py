@@ -302,21 +302,6 @@ def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
     _say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
 
 
-def _tail_of(text: str) -> float | None:
-    """The tail that a word or a number asks for. Raises BadParameter."""
-    from stonekite.engine.tails import LONGEST_S
-
-    if text in ("auto", "none"):
-        return None if text == "auto" else 0.0
-    try:
-        seconds = float(text)
-    except ValueError:
-        seconds = -1.0
-    if not 0.0 <= seconds <= LONGEST_S:
-        raise click.BadParameter(f"--tail is auto, none or a number of seconds from 0 to {LONGEST_S:g}.")
-    return seconds
-
-
 @main.command()
 @click.argument("session", type=FILE)
 @click.option("-o", "--output", type=FILE, required=True, help="File to write.")
@@ -348,8 +333,13 @@ def render(
 ) -> None:
     """Write the result of a session."""
     from stonekite.engine.export import Exported, export
+    from stonekite.engine.tails import typed
     from stonekite.session.storage import load
 
+    try:
+        tail_s = typed(tail)
+    except ValueError as error:
+        raise click.BadParameter(str(error)) from None
     loaded = load(session)
     with _progress("Rendering") as progress:
         for step in export(
@@ -360,7 +350,7 @@ def render(
             parts=parts,
             dither=not no_dither,
             force=force,
-            tail=_tail_of(tail),
+            tail=tail_s,
         ):
             if isinstance(step, Exported):
                 done = step

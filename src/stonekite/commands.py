@@ -51,6 +51,17 @@ COMMANDS: tuple[Command, ...] = (
     Command("swap", "Swap legs", "edit", needs="stage"),
     Command("copy", "Copy the stage", "edit", ("Ctrl+C",), "copy the open stage", needs="stage"),
     Command("paste", "Paste a stage", "edit", ("Ctrl+V",), "paste a stage behind it"),
+    Command("new-spur", "New spur…", "edit", ("N",), "a path beside the legs", apart=True, needs="session"),
+    Command(
+        "press-copy",
+        "Press a copy",
+        "edit",
+        help="both legs compressed beside themselves, to be eased in",
+        needs="session",
+    ),
+    Command(
+        "match-levels", "Match levels…", "edit", help="legs and spurs to equal loudness", needs="session"
+    ),
     Command("presets", "Presets…", "edit", ("P",), "presets for the open stage", apart=True),
     Command("play", "Play or pause", "listen", ("Space",), "play, pause"),
     Command(
@@ -104,6 +115,8 @@ LOCAL: tuple[tuple[str, str, str], ...] = (
     ("in a picture", "Del", "remove the band, or forget"),
     ("in the signal path", "Left, Right, Up, Down", "choose a stone"),
     ("in the signal path", "Alt+Left, Alt+Right", "move the stage"),
+    ("in the signal path", "Enter", "go into a stage that has branches"),
+    ("in the signal path", "Esc", "go out again"),
     ("in the signal path", "+", "add a stage"),
     ("in the signal path", "Del", "remove the stage"),
     ("on the timeline", "+, -", "zoom"),

@@ -9,8 +9,8 @@ import numpy as np
 
 from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.line import END, Fade, Line, Node, Probe
-from stonekite.engine.spurs import Spurs, anything_alone, legs_latency
-from stonekite.session.types import Intake, Leg, Output, Strip
+from stonekite.engine.spurs import Spurs, legs_latency
+from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay

@@ -7,7 +7,7 @@ import numpy as np
 from stonekite.engine.ends import shares
 from stonekite.engine.line import Fade, Line, Node, Probe, along
 from stonekite.session.spur import END, SPLIT, Spur
-from stonekite.session.types import Split, Strip
+from stonekite.session.types import Split, Strip, anything_alone
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
@@ -60,11 +60,6 @@ def given(spur: Spur, split: Split) -> np.ndarray:
         decoded = np.eye(2) if _mode(spur) == "left-right" else matrix.decode(np.eye(2), split.matrix)
         gains[:, 0] = stereo_to_legs(split) @ decoded[:, ROWS[spur.source]]
     return level * gains
-
-
-def anything_alone(strip: Strip) -> bool:
-    """Whether a leg or a spur is listened to alone."""
-    return any(leg.alone for leg in (strip.upper, strip.lower)) or any(spur.alone for spur in strip.spurs)
 
 
 def mixed(gains: np.ndarray, rows: np.ndarray) -> np.ndarray:

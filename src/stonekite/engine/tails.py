@@ -33,3 +33,16 @@ def until_quiet(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
             held = [block[:, end:]]
         else:
             held.append(block)
+
+
+def typed(text: str) -> Tail:
+    """The tail that a word or a number asks for: auto, none or seconds. Raises ValueError with a sentence."""
+    if text in ("auto", "none"):
+        return None if text == "auto" else 0.0
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1.0
+    if not 0.0 <= seconds <= LONGEST_S:
+        raise ValueError(f"A tail is auto, none or a number of seconds from 0 to {LONGEST_S:g}.")
+    return seconds

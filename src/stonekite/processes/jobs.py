@@ -136,5 +136,50 @@ class Cancelled(msgspec.Struct, tag=True):
     number: int
 
 
-Request = Analyse | Export | Spectra | Separate | FindTones | Compare | Cancel
-Answer = Progress | Analysed | SpectraFound | TonesFound | Compared | Done | Written | Failed | Cancelled
+class Align(msgspec.Struct, tag=True):
+    """Find the delay at which a spur adds best to the rest of its strip."""
+
+    number: int
+    stem: Stem
+    spur: int
+
+
+class Aligned(msgspec.Struct, tag=True):
+    """As engine.paths.Alignment."""
+
+    number: int
+    delay_ms: float
+    rise_db: float
+    correlation: float
+    curve_db: list[float]
+
+
+class MeasurePaths(msgspec.Struct, tag=True):
+    """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
+
+    number: int
+    stem: Stem
+    paths: list[int | str]
+
+
+class PathsMeasured(msgspec.Struct, tag=True):
+    """Loudness of each path in LUFS; None for one that is silent."""
+
+    number: int
+    loudness: list[float | None]
+
+
+Request = Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths | Cancel
+Answer = (
+    Progress
+    | Analysed
+    | SpectraFound
+    | TonesFound
+    | Compared
+    | Aligned
+    | PathsMeasured
+    | Done
+    | Written
+    | Failed
+    | Cancelled
+)

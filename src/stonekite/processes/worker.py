@@ -13,11 +13,11 @@ import sys
 import threading
 from collections.abc import Generator
 from pathlib import Path
-from typing import NamedTuple
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 
-from stonekite.engine import tones
+from stonekite.engine import paths, tones
 from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.export import Exported, export
 from stonekite.engine.line import END, Node, works
@@ -34,6 +34,8 @@ from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.processes.jobs import (
+    Align,
+    Aligned,
     Analyse,
     Analysed,
     Answer,
@@ -45,6 +47,8 @@ from stonekite.processes.jobs import (
     Export,
     Failed,
     FindTones,
+    MeasurePaths,
+    PathsMeasured,
     Progress,
     Request,
     Separate,
@@ -57,6 +61,17 @@ from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 
 Steps = Generator[Answer, None, None]
+Work = Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
+Found = TypeVar("Found")
+
+
+def _telling(number: int, steps: Generator[float, None, Found]) -> Generator[Answer, None, Found]:
+    """Work whose progress is told; gives back what it finds."""
+    while True:
+        try:
+            yield Progress(number, next(steps))
+        except StopIteration as end:
+            return end.value
 
 
 class Worker:
@@ -65,7 +80,7 @@ class Worker:
     def __init__(self) -> None:
         self._known: tuple[Source, Known] | None = None
 
-    def run(self, request: Analyse | Export | Spectra | Separate | FindTones | Compare) -> Steps:
+    def run(self, request: Work) -> Steps:
         """Do the work, giving progress and at last the answer. Close the iterator to cancel."""
         try:
             if isinstance(request, Analyse):
@@ -76,13 +91,21 @@ class Worker:
                 yield from self._compare(request)
             elif isinstance(request, FindTones):
                 yield self._tones(request)
+            elif isinstance(request, Align):
+                found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
+                yield Aligned(request.number, *found[:3], found.curve_db.tolist())
+            elif isinstance(request, MeasurePaths):
+                loud = yield from _telling(request.number, paths.loudness_of(request.stem, request.paths))
+                yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])
             elif isinstance(request, Separate):
                 source = request.source
-                paths = separate(Path(source.path), Path(request.folder), channels=source.channels)
-                yield Written(request.number, [str(p) for p in paths], 0, 0, False)
+                made = separate(Path(source.path), Path(request.folder), channels=source.channels)
+                yield Written(request.number, [str(p) for p in made], 0, 0, False)
             else:
                 yield from self._export(request)
         except AudioError as error:
+            yield Failed(request.number, str(error))
+        except ValueError as error:
             yield Failed(request.number, str(error))
         except OSError as error:
             yield Failed(request.number, f"{(error.strerror or str(error))}.")

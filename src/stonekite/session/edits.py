@@ -10,7 +10,7 @@ from stonekite.session.spur import SPLIT, SPURS, Spur
 from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Version
 from stonekite.stages.base import Stage
-from stonekite.stages.branch import DEEPEST
+from stonekite.stages.branch import DEEPEST, branches_of
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 
@@ -110,13 +110,23 @@ def insert_stage(
     return _put_stages(session, stem, place.path, stages), number
 
 
+def on_one_leg(stage: Any) -> Stage:
+    """A stage, and all that stands in it, on the upper leg only, for a path that carries one component."""
+    inner = tuple(
+        msgspec.structs.replace(branch, stages=tuple(on_one_leg(one) for one in branch.stages))
+        for branch in branches_of(stage)
+    )
+    changed = {"branches": inner} if inner else {}
+    return msgspec.structs.replace(stage, upper=stage.upper or stage.lower, lower=None, **changed)
+
+
 def add_stage(
     session: Session, stem: int, kind: str, where: int | None = None, branch: int = tree.LEGS_BRANCH
 ) -> tuple[Session, int]:
     """A session with a new stage in a branch, on the legs that go through it; returns it and the stage's id."""
     stage = KINDS[kind].stage(id=0)
     if tree.carries_one(session.sound.stems[stem].strip, branch):
-        stage = msgspec.structs.replace(stage, lower=None)
+        stage = on_one_leg(stage)
     return insert_stage(session, stem, stage, where, branch)
 
 
@@ -158,9 +168,10 @@ def move_stage(session: Session, stem: int, number: int, where: int, branch: int
             f"Branches stand in one another {DEEPEST} deep at the most: there is no room for this stage there."
         )
     session = remove_stage(session, stem, number)
-    place = tree.branch(session.sound.stems[stem].strip, branch)
+    here = session.sound.stems[stem].strip
+    place = tree.branch(here, branch)
     stages = list(place.stages)
-    stages.insert(where, moved)
+    stages.insert(where, on_one_leg(moved) if tree.carries_one(here, branch) else moved)
     return _put_stages(session, stem, place.path, stages)
 
 

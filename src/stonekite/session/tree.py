@@ -8,7 +8,7 @@ from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
-from stonekite.session.types import Session, Sound, Strip
+from stonekite.session.types import OneComponent, Session, Sound, Split, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 
@@ -104,6 +104,14 @@ def carries_one(strip: Strip, number: int) -> bool:
     """Whether a branch carries one component, on the upper leg: a spur's, and what stands in it."""
     path = branch(strip, number).path
     return path[0] == "spurs" and not strip.spurs[path[1]].of_both  # type: ignore[index]
+
+
+def carried(strip: Strip, stage: int) -> Split:
+    """What the legs that a stage works on carry: those of the split, or one component. Raises LookupError."""
+    path, _ = find(strip, stage)
+    if path[0] != "spurs" or (spur := strip.spurs[path[1]]).of_both:  # type: ignore[index]
+        return strip.split
+    return OneComponent(mode=strip.split.mode, matrix=strip.split.matrix, source=spur.source)
 
 
 def numbers(sound: Sound) -> Iterator[tuple[Path, int]]:

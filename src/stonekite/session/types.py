@@ -143,6 +143,15 @@ class Split(Settings, frozen=True, kw_only=True):
         return names[LEGS.index(leg)]
 
 
+class OneComponent(Split, frozen=True, kw_only=True):
+    """In the place of a split, for a path that carries one component, on the upper leg. Never saved."""
+
+    source: str
+
+    def component(self, leg: LegName) -> str:
+        return self.source
+
+
 class Leg(Settings, frozen=True, kw_only=True):
     """What happens to one leg after its stages."""
 
@@ -175,6 +184,11 @@ class Strip(Settings, frozen=True, kw_only=True):
             if spur.id == number:
                 return spur
         raise LookupError(f"no spur has number {number}")
+
+
+def anything_alone(strip: Strip) -> bool:
+    """Whether a leg or a spur is listened to alone."""
+    return strip.upper.alone or strip.lower.alone or any(spur.alone for spur in strip.spurs)
 
 
 class Generator(Settings, frozen=True, kw_only=True):

@@ -36,7 +36,7 @@ MOST = 4
 
 def _crossing(default: float, which: str) -> Any:
     meta = number(
-        f"{which} crossover",
+        f"{which} at",
         "Hz",
         20.0,
         20000.0,
@@ -94,8 +94,8 @@ class BandsStage(Stage, frozen=True, kw_only=True, tag="bands"):
 
 HANDLES = (
     Handle("1", x="first_hz"),
-    Handle("2", x="second_hz"),
-    Handle("3", x="third_hz"),
+    Handle("2", x="second_hz", shown=lambda side: side.count > 2),
+    Handle("3", x="third_hz", shown=lambda side: side.count > 3),
 )
 
 
@@ -232,6 +232,17 @@ def response(
     return total * design.response(beside, frequencies, rate)
 
 
+def parts(stage: BandsStage, leg: LegName, frequencies: np.ndarray, rate: float) -> list[np.ndarray]:
+    """Complex response of each band of one leg alone, empty."""
+    side = getattr(stage, leg)
+    if side is None:
+        return []
+    return [
+        gain * design.response(_band(stage, leg, k, rate).sections, frequencies, rate)
+        for k, gain in enumerate(gains(side))
+    ]
+
+
 def dry_response(stage: BandsStage, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     return design.response(_whole(stage, leg, rate).sections, frequencies, rate)
 
@@ -295,6 +306,6 @@ KIND = Kind(
     carry=carry,
     process=process,
     dry=Dry(dry_coefficients, dry_response),
-    offers=Offers(handles=HANDLES),
+    offers=Offers(handles=HANDLES, parts=parts),
     branching=Branching(plan=whole_plan, response=response, only=only, names=names),
 )

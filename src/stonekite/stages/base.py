@@ -143,6 +143,8 @@ class Offers:
     bend_handle: Handle | None = None
     handles: tuple[Handle, ...] = ()
     """Points of the picture of the response to drag."""
+    parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
+    """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     bands: Bands | None = None
     """Of a kind whose sides are lists of bands."""
     bands_now: Callable[[Any], tuple[np.ndarray, np.ndarray]] | None = None

@@ -1,6 +1,8 @@
 """Points of a stage's picture that can be dragged, declared by its kind."""
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
 
 @dataclass(frozen=True)
@@ -12,7 +14,7 @@ class Handle:
     (a kind's CURVE_HANDLE) `x` is in dB, and the wheel steps a number.
 
     A handle without `x` stands at a frequency `at_hz` and moves up and down: it changes the setting `y` in dB, and
-    stands at the share `reach` of it.
+    stands at the share `reach` of it. `shown` tells of a side whether the handle is there; without it, always.
     """
 
     label: str
@@ -22,3 +24,4 @@ class Handle:
     y: str = ""
     at_hz: float = 0.0
     reach: float = 1.0
+    shown: Callable[[Any], bool] | None = None

@@ -30,8 +30,8 @@ class Roles:
     fault: QColor
 
     def component(self, name: str) -> QColor:
-        """The colour of left, right, mid or side; they stand for nothing else."""
-        return getattr(self, name)
+        """The colour of left, right, mid or side; they stand for nothing else. What carries both legs is chalk."""
+        return self.chalk if name == "both" else getattr(self, name)
 
 
 SLATE = Roles(

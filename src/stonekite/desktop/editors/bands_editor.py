@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 from stonekite.desktop.controls.choices import Choice, Toggle
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import font, mixed, roles
-from stonekite.desktop.editors.stage_editor import SettingsRow, put_shared
+from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.desktop.editors.stage_editor import put_shared
 from stonekite.desktop.editors.view_bar import ViewBar
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.bands_picture import BandsPicture
@@ -297,7 +298,7 @@ class BandsEditor(QWidget):
         stage = self.stage
         if stage is None:
             return
-        split = self._document.strip.split
+        split = self._document.split_of(self._number)
         colour = roles.component(split.component(self._leg))
         side = getattr(stage, self._leg)
         band = self._band(self.slot)
@@ -351,7 +352,7 @@ class BandsEditor(QWidget):
         self.refresh()
 
     def _name(self, slot: int) -> str:
-        return f"{NAMES[self._document.strip.split.component(self._leg)]} {self._label}, band {slot + 1}"
+        return f"{NAMES[self._document.split_of(self._number).component(self._leg)]} {self._label}, band {slot + 1}"
 
     def _put(self, name: str, value: Any, token: object = None) -> None:
         self._dragged(self.slot, {name: value}, token)
@@ -359,7 +360,7 @@ class BandsEditor(QWidget):
     def _put_side(self, name: str, value: float, token: object) -> None:
         stage = self.stage
         if stage is not None and getattr(stage, self._leg) is not None:
-            component = NAMES[self._document.strip.split.component(self._leg)]
+            component = NAMES[self._document.split_of(self._number).component(self._leg)]
             words = f"{component} {self._label}: {self.sides[name].setting.label.lower()}"
             gesture = None if token is None else (token, self._number, self._leg, name)
             self._document.put_in_side(stage, self._leg, (name,), value, words, gesture)

@@ -1,17 +1,15 @@
 """The editor that every kind of stage gets from its declared settings alone: a picture and rows of controls."""
 
-from functools import partial
 from typing import Any
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from stonekite.desktop.controls.choices import Segments, Toggle
-from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
-from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.editors.paths_row import PathsRow
+from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
 from stonekite.desktop.editors.view_bar import ViewBar
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.handle_picture import HandlePicture
@@ -20,111 +18,14 @@ from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
 from stonekite.desktop.pictures.transfer_picture import BendPicture, CurvePicture, TransferPicture
 from stonekite.session.edits import put_linked
-from stonekite.session.types import LEGS, LegName
+from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES
 
-_FEW, _MANY = 3, 8
-"""Both sides stand in one row if each has no more settings than _FEW; with more than _MANY only the side in front is
-shown, in rows of _MANY."""
-
-
-class SettingsRow(QWidget):
-    """All settings of a struct in a row. `moved` gives name, value and gesture token, `tie_asked` name and wish."""
-
-    moved = Signal(str, object, object)
-    refused = Signal(str)
-    tie_asked = Signal(str, bool)
-
-    def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
-        super().__init__()
-        self.controls: dict[str, Control] = {}
-        outer = QVBoxLayout(self)
-        outer.setContentsMargins(0, 0, 0, 0)
-        outer.setSpacing(5)
-        self.name = Label("")
-        self.name.hide()
-        row = self._new_row(outer)
-        row.addWidget(self.name)
-        declared = settings_of(kind)
-        rows = -(-len(declared) // _MANY)
-        for place, (field, setting) in enumerate(declared.items()):
-            if place and rows > 1 and place % -(-len(declared) // rows) == 0:
-                row = self._new_row(outer)
-            control = self.controls[field] = control_for(setting, owner)
-            on_move(control, partial(self.moved.emit, field))
-            if isinstance(control, ValueField):
-                control.refused.connect(self.refused)
-                control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
-            if isinstance(control, Segments) and setting.label:
-                label = Label(setting.label)
-                label.setObjectName("muted")
-                row.addWidget(label)
-            row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
-        if not any(isinstance(control, ValueField) for control in self.controls.values()):
-            row.addStretch(1)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-
-    @staticmethod
-    def _new_row(outer: QVBoxLayout) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(10)
-        outer.addLayout(row)
-        return row
-
-    def show_values(self, values: msgspec.Struct | None, colour=roles.chalk) -> None:
-        """Show values; None for a leg that passes."""
-        for field, control in self.controls.items():
-            control.setEnabled(values is not None)
-            if isinstance(control, ValueField | Toggle):
-                control.set_colour(colour)
-            if values is not None:
-                show_on(control, getattr(values, field))
-
-
-class SideRow(SettingsRow):
-    """The settings of one side of a stage, with the name of its component before them."""
-
-    def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
-        super().__init__(side, leg)
-        self.leg = leg
-        self.name.setFixedWidth(46)
-        self.name.setVisible(len(settings_of(side)) <= _MANY)
-        self._labels = {field: setting.label for field, setting in settings_of(side).items()}
-        self._unlinked: tuple[str, ...] | None = None
-        for field, control in self.controls.items():
-            if not isinstance(control, ValueField):
-                control.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
-                control.customContextMenuRequested.connect(
-                    lambda place, f=field, c=control: self._offer_tie(f, c.mapToGlobal(place))
-                )
-
-    def _offer_tie(self, field: str, place) -> None:
-        if self._unlinked is None:
-            return
-        menu = QMenu(self)
-        tied = field not in self._unlinked
-        action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(field, not tied))
-        action.setCheckable(True)
-        action.setChecked(tied)
-        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        menu.popup(place)
-
-    def show_side(
-        self, side: msgspec.Struct | None, component: str, unlinked: tuple[str, ...] | None
-    ) -> None:
-        """Show values; `unlinked` names what a linked stage does not carry across, None if it is not linked."""
-        colour = roles.component(component)
-        self._unlinked = unlinked
-        self.name.setText(NAMES[component])
-        self.name.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
-        self.show_values(side, colour)
-        for field, control in self.controls.items():
-            control.setAccessibleName(f"{NAMES[component]} {self._labels[field]}")
-            if isinstance(control, ValueField):
-                control.set_tied(None if unlinked is None else field not in unlinked)
+_FEW = 3
+"""Both sides stand in one row if each has no more settings."""
 
 
 class StageEditor(QWidget):
@@ -133,6 +34,7 @@ class StageEditor(QWidget):
     refused = Signal(str)
     tie_asked = Signal(str, bool)
     detector_asked = Signal(object)
+    enter_asked = Signal(int)
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -146,7 +48,7 @@ class StageEditor(QWidget):
         shared = shared_type(kind)
         self.shared = SettingsRow(shared, "Shared") if shared is not None else None
         count = len(settings_of(KINDS[kind].side))
-        few, self._many = count <= _FEW, count > _MANY
+        few, self._many = count <= _FEW, count > MANY
         sides = QHBoxLayout() if few else QVBoxLayout()
         sides.setSpacing(24 if few else 6)
         for leg, row in self.rows.items():
@@ -154,6 +56,7 @@ class StageEditor(QWidget):
             row.moved.connect(lambda field, value, token, leg=leg: self._put(leg, {field: value}, token))
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
+        self.paths = self._build_paths(kind)
         last = QHBoxLayout()
         last.setSpacing(24)
         if self.shared is not None:
@@ -174,9 +77,34 @@ class StageEditor(QWidget):
         layout.setSpacing(5)
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
+        if self.paths is not None:
+            layout.addWidget(self.paths)
         layout.addLayout(last)
         if isinstance(self.picture, HandlePicture):
             self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
+
+    def _build_paths(self, kind: str) -> PathsRow | None:
+        """Of a kind whose stages have branches: what stands in each."""
+        if KINDS[kind].branching is None:
+            return None
+        default = KINDS[kind].side().paths  # type: ignore[attr-defined]
+        row = PathsRow(type(default[0]), len(default))
+        row.moved.connect(self._put_path)
+        row.refused.connect(self.refused)
+        row.enter_asked.connect(lambda k: self.enter_asked.emit(self._number))
+        return row
+
+    def _put_path(self, branch: int, field: str, value: Any, token: object) -> None:
+        """Change one setting of a branch, as the leg in front goes through it."""
+        stage = self.stage
+        if stage is None:
+            return
+        name = kind_of(stage).branching.names(stage, self._leg)[branch]  # type: ignore[union-attr]
+        gesture = None if token is None else (token, self._number, self._leg, branch, field)
+        changed = put_linked(stage, self._leg, ("paths", branch, field), value)
+        self._document.put_stage(
+            changed, f"{kind_of(stage).label}, {name}: {field.removesuffix('_db')}", gesture
+        )
 
     def _build_pictures(self, kind: str) -> QHBoxLayout:
         """The response; before it, where level in and out differ, the curve and what it did lately; where the stage
@@ -218,19 +146,32 @@ class StageEditor(QWidget):
         stage = self.stage
         if stage is None:
             return
-        split = self._document.strip.split
+        split = self._document.split_of(number)
+        one = isinstance(split, OneComponent)
         if self.curve is not None:
             self.curve.show_stage(stage, leg, split)
         if self.history is not None:
             self.history.show_stage(leg, split)
         self.picture.show_stage(stage, leg, split, self._document.stem.source.rate)
         for name, row in self.rows.items():
-            row.setVisible(name == leg or not self._many)
+            row.setVisible(name == leg or not (self._many or one))
             row.show_side(
                 getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
             )
+        self._disable_unused(stage)
+        if self.paths is not None:
+            self.paths.setVisible(getattr(stage, leg) is not None)
+            self.paths.show_paths(stage, leg, split.component(leg))
         if self.shared is not None:
             self.shared.show_values(stage.shared)  # type: ignore[attr-defined]
+
+    def _disable_unused(self, stage: Any) -> None:
+        """What the points of the picture move that are not there has no effect."""
+        for name, row in self.rows.items():
+            side = getattr(stage, name)
+            for handle in kind_of(stage).offers.handles:
+                if handle.shown is not None and side is not None:
+                    row.controls[handle.x].setEnabled(handle.shown(side))
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)
@@ -246,7 +187,7 @@ class StageEditor(QWidget):
         stage = self.stage
         if stage is None:
             return
-        component = NAMES[self._document.strip.split.component(leg)]
+        component = NAMES[self._document.split_of(self._number).component(leg)]
         labels = settings_of(kind_of(stage).side)
         words = ", ".join(labels[field].label.lower() for field in values)
         gesture = None if token is None else (token, self._number, leg, *sorted(values))

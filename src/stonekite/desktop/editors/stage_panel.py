@@ -13,7 +13,7 @@ from stonekite.desktop.editors.stage_editor import StageEditor
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
-from stonekite.session.types import LEGS
+from stonekite.session.types import LEGS, OneComponent
 from stonekite.stages.registry import KINDS, kind_of
 from stonekite.words import NAMES, figure
 
@@ -26,6 +26,7 @@ class StagePanel(QFrame):
     smoothing_asked = Signal(object)
     detector_asked = Signal(object)
     band_asked = Signal(object)
+    enter_asked = Signal(int)
 
     def __init__(self, document: Document, actions: StageActions) -> None:
         super().__init__()
@@ -104,6 +105,7 @@ class StagePanel(QFrame):
             editor.view.smoothing_asked.connect(self._smoothing_chosen)
             if isinstance(editor, StageEditor):
                 editor.detector_asked.connect(self.detector_asked)
+                editor.enter_asked.connect(self.enter_asked)
             else:
                 editor.alone_asked.connect(self.band_asked)
         self.leg_choice.chosen.connect(
@@ -143,7 +145,7 @@ class StagePanel(QFrame):
         menu = QMenu(self)
         actions = self._actions
         other = (
-            NAMES[self._document.strip.split.component(edits.other(actions.chosen[1]))]
+            NAMES[self._document.split_of(actions.chosen[0]).component(edits.other(actions.chosen[1]))]
             if actions.chosen
             else ""
         )
@@ -182,7 +184,10 @@ class StagePanel(QFrame):
         if stage is None or chosen is None:
             return
         leg = chosen[1]
-        split = self._document.strip.split
+        split = self._document.split_of(stage.id)
+        both = not isinstance(split, OneComponent)
+        for control in (self.leg_choice, self.side_on, self.linked):
+            control.setVisible(both)
         colours = {name: roles.component(split.component(name)) for name in LEGS}
         self.leg_choice.set_words({name: NAMES[split.component(name)] for name in LEGS}, colours)
         self.leg_choice.show_value(leg)

@@ -18,6 +18,7 @@ from stonekite.session.types import (
     Session,
     Sound,
     Source,
+    Split,
     Stem,
     Strip,
 )
@@ -155,6 +156,10 @@ class Document(QObject):
             return tree.find(self.strip, number)[1]
         except LookupError:
             return None
+
+    def split_of(self, number: int) -> Split:
+        """What the legs carry that the stage of that id works on."""
+        return tree.carried(self.strip, number)
 
     def keep_levels(self, changes: dict[int, float]) -> None:
         """Give back the loudness that stages add, as measured, where they are to keep their level.

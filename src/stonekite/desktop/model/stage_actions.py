@@ -1,5 +1,6 @@
 """What can be done with the stages of a document, and which of them is open."""
 
+from collections.abc import Callable
 from typing import Any
 
 import msgspec
@@ -8,7 +9,7 @@ from PySide6.QtGui import QGuiApplication
 
 from stonekite.desktop.model.document import STEM, Document
 from stonekite.session import edits, presets, tree
-from stonekite.session.types import LegName
+from stonekite.session.types import LegName, Session
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, AnyStage, kind_of
 from stonekite.words import NAMES
@@ -28,6 +29,12 @@ class StageActions(QObject):
         super().__init__(parent)
         self._document = document
         self.chosen: tuple[int, LegName] | None = None
+
+    @property
+    def branch(self) -> int:
+        """The branch that the open stage stands in; the legs without one."""
+        stage = self.stage
+        return tree.LEGS_BRANCH if stage is None else tree.home(self._document.strip, stage.id).branch
 
     @property
     def stage(self) -> Any:
@@ -51,15 +58,31 @@ class StageActions(QObject):
         self.choose(stages[-1].id if stages else None, self.chosen[1])
         return True
 
+    def _edit(self, change: Callable[[], Session], words: str) -> bool:
+        """Make an edit that can be refused; whether it was made."""
+        try:
+            session = change()
+        except ValueError as error:
+            self.said.emit(str(error))
+            return False
+        self._document.edit(session, words)
+        return True
+
     def _put(self, stage: Stage, words: str) -> None:
         self._document.put_stage(stage, f"{kind_of(stage).label} {words}")
 
-    def add(self, kind: str, leg: LegName = "upper") -> None:
-        """Add a stage at the end of the legs and open it."""
-        if self._document.is_open:
-            session, number = edits.add_stage(self._document.session, STEM, kind)
-            self._document.edit(session, f"{KINDS[kind].label} added")
-            self.choose(number, leg)
+    def add(self, kind: str, leg: LegName = "upper", branch: int | None = None) -> None:
+        """Add a stage at the end of a branch, of that of the open stage if none is named, and open it."""
+        if not self._document.is_open:
+            return
+        where = self.branch if branch is None else branch
+        number = tree.next_id(self._document.session)
+        added = self._edit(
+            lambda: edits.add_stage(self._document.session, STEM, kind, None, where)[0],
+            f"{KINDS[kind].label} added",
+        )
+        if added:
+            self.choose(number, "upper" if tree.carries_one(self._document.strip, where) else leg)
 
     def remove(self, number: int | None = None) -> None:
         """Remove a stage: the open one, if none is named."""
@@ -68,15 +91,19 @@ class StageActions(QObject):
             session = edits.remove_stage(self._document.session, STEM, stage.id)
             self._document.edit(session, f"{kind_of(stage).label} removed")
 
-    def move(self, number: int, place: int) -> None:
-        self._document.edit(edits.move_stage(self._document.session, STEM, number, place), "Stages reordered")
+    def move(self, number: int, place: int, branch: int | None = None) -> None:
+        """Put a stage at a place of its branch, or of another one."""
+        session = self._document.session
+        moved = self._edit(lambda: edits.move_stage(session, STEM, number, place, branch), "Stages reordered")
+        if moved and self.chosen is not None and self.chosen[0] == number:
+            self.choose(*self.chosen)
 
     def set_side(self, number: int, leg: LegName, on: bool) -> None:
         """Put a stage on a leg with fresh settings, or take it off."""
         stage = self._document.stage(number)
         if stage is not None and (getattr(stage, leg) is not None) != on:
             side = kind_of(stage).side() if on else None
-            name = NAMES[self._document.strip.split.component(leg)]
+            name = NAMES[self._document.split_of(number).component(leg)]
             self._put(msgspec.structs.replace(stage, **{leg: side}), f"{'on' if on else 'off'} {name}")
 
     def open_side(self, number: int, leg: LegName) -> None:
@@ -110,7 +137,7 @@ class StageActions(QObject):
         """Give the other leg the settings of the leg in front."""
         if self.stage is not None and self.chosen is not None:
             leg = self.chosen[1]
-            name = NAMES[self._document.strip.split.component(edits.other(leg))]
+            name = NAMES[self._document.split_of(self.stage.id).component(edits.other(leg))]
             self._put(edits.copied_across(self.stage, leg), f"copied to {name}")
 
     def swap(self) -> None:
@@ -155,11 +182,18 @@ class StageActions(QObject):
         if stage is None:
             self.said.emit("There is no stage on the clipboard: copy one first.")
             return
-        stages = self._document.strip.stages
+        strip, branch = self._document.strip, self.branch
+        stages = tree.branch(strip, branch).stages
         place = stages.index(self.stage) + 1 if self.stage else len(stages)
-        session, number = edits.insert_stage(self._document.session, STEM, stage, place)
-        self._document.edit(session, f"{kind_of(stage).label} pasted")
-        self.choose(number, self.chosen[1] if self.chosen else "upper")
+        if tree.carries_one(strip, branch):
+            stage = edits.on_one_leg(stage)
+        number = tree.next_id(self._document.session)
+        pasted = self._edit(
+            lambda: edits.insert_stage(self._document.session, STEM, stage, place, branch)[0],
+            f"{kind_of(stage).label} pasted",
+        )
+        if pasted:
+            self.choose(number, self.chosen[1] if self.chosen else "upper")
 
     def paste_on_leg(self) -> None:
         """Give the leg in front the settings of the leg that was in front when a stage of its kind was copied."""
@@ -188,6 +222,8 @@ class StageActions(QObject):
         elif self.stage is not None and self.chosen is not None:
             if preset.scope == "stage":
                 stage = presets.on_stage(preset, self.stage, tree.next_id(self._document.session))
+                if tree.carries_one(self._document.strip, self.branch):
+                    stage = edits.on_one_leg(stage)
             else:
                 stage = presets.on_leg(preset, self.stage, self.chosen[1])
             self._document.put_stage(stage, f"Preset “{preset.name}”", gesture)

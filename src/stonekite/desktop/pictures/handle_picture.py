@@ -20,10 +20,16 @@ class HandlePicture(ResponsePicture):
 
     def __init__(self, handles: tuple[Handle, ...], parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._handles = handles
+        self._all = handles
         self._drag: tuple[list[Handle], QPointF, dict[str, float], object] | None = None
         self._hover: list[Handle] = []
         self._at = 0
+
+    @property
+    def _handles(self) -> tuple[Handle, ...]:
+        """Those that are there."""
+        side = self._side
+        return tuple(h for h in self._all if h.shown is None or (side is not None and h.shown(side)))
 
     @property
     def _side(self):
@@ -147,6 +153,7 @@ class HandlePicture(ResponsePicture):
             event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        self._at = min(self._at, len(self._handles) - 1)
         handle = self._handles[self._at]
         fine = 0.2 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
         key = event.key()

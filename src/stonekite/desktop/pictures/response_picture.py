@@ -13,9 +13,9 @@ from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.session.edits import other
-from stonekite.session.types import LEGS, LegName, Split
+from stonekite.session.types import LEGS, LegName, OneComponent, Split
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import heard_response
+from stonekite.stages.registry import heard_response, kind_of
 from stonekite.words import NAMES, figure, number
 
 LOW_HZ, HIGH_HZ = 20.0, 20_000.0
@@ -247,6 +247,11 @@ class ResponsePicture(Picture):
         plot = self.plot()
         painter.setClipRect(plot)
         painter.setBrush(Qt.BrushStyle.NoBrush)
+        offers = kind_of(self._stage).offers
+        if offers.parts is not None:
+            painter.setPen(QPen(mixed(self._colour(self._leg), roles.ground, 0.75), 1))
+            for part in offers.parts(self._stage, self._leg, FREQUENCIES, self._rate):
+                painter.drawPolyline(self._curve(20 * np.log10(np.maximum(np.abs(part), 1e-6))))
         for leg in (other(self._leg), self._leg):
             if getattr(self._stage, leg) is not None:
                 painter.setPen(self._pen(leg))
@@ -302,7 +307,7 @@ class ResponsePicture(Picture):
         plot = self.plot()
         painter.setFont(font(8.5, bold=True))
         entries = ((self._leg, Qt.PenStyle.SolidLine), (other(self._leg), Qt.PenStyle.DashLine))
-        for row, (leg, style) in enumerate(entries):
+        for row, (leg, style) in enumerate(entries[:1] if isinstance(self._split, OneComponent) else entries):
             y = plot.top() + 14 + 17 * row
             painter.setPen(QPen(self._colour(leg), 1.8, style))
             painter.drawLine(QPointF(plot.right() - 34, y), QPointF(plot.right() - 10, y))

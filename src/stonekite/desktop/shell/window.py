@@ -30,12 +30,14 @@ from stonekite.desktop.dialogs.presets_dialog import PresetsDialog
 from stonekite.desktop.editors.leg_row import LegRow
 from stonekite.desktop.editors.stage_panel import StagePanel
 from stonekite.desktop.kite.kite_map import KiteMap
+from stonekite.desktop.kite.kite_scroll import KiteScroll
 from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.links.measuring import Measuring, overview
 from stonekite.desktop.links.transport import Transport
 from stonekite.desktop.links.workers import Workers
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.desktop.shell.blind_testing import BlindTesting
 from stonekite.desktop.shell.engine_words import EngineWords
@@ -47,12 +49,14 @@ from stonekite.desktop.shell.menus import Menus, fill_with_kinds
 from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.separating import Separating
+from stonekite.desktop.shell.spurs import Spurring
 from stonekite.desktop.shell.tone_finding import ToneFinding
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.desktop.views.compare_view import CompareView
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.desktop.views.output_view import OutputView
 from stonekite.desktop.views.source_view import SourceView
+from stonekite.desktop.views.spur_view import SpurView
 from stonekite.desktop.views.switching import Switching
 from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
@@ -91,6 +95,7 @@ class Window(QMainWindow):
         self.exporting = Exporting(self, self.workers)
         self.opening = Opening(self, self.document)
         self.stages = StageActions(self.document, self)
+        self.spurs = SpurActions(self.document, self)
         self.errands = Errands(self.workers, self)
         self.separating = Separating(self, self.errands)
         self.matching = Matching(self, self.document, self.stages, self.errands)
@@ -102,6 +107,7 @@ class Window(QMainWindow):
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
         self.blind_testing = BlindTesting(self)
         self.reporting = ReportWriting(self, self.document, self.compare_view, self.switching)
+        self.spurring = Spurring(self)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
@@ -117,12 +123,13 @@ class Window(QMainWindow):
         map_panel, map_layout = _panel()
         map_layout.setSpacing(0)
         map_layout.addWidget(self.leg_rows["upper"])
-        map_layout.addWidget(self.kite)
+        map_layout.addWidget(KiteScroll(self.kite))
         map_layout.addWidget(self.leg_rows["lower"])
 
         self.panel = StagePanel(self.document, self.stages)
         self.source_view = SourceView(self.document)
         self.output_view = OutputView(self.document)
+        self.spur_view = SpurView(self.document, self.spurs)
         self.empty_panel, empty_layout = _panel()
         self.empty_words = Label("")
         self.empty_words.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -141,7 +148,7 @@ class Window(QMainWindow):
         empty_layout.addLayout(buttons)
         empty_layout.addStretch()
         self.middle = QStackedWidget()
-        for widget in (self.panel, self.empty_panel, self.source_view, self.output_view):
+        for widget in (self.panel, self.empty_panel, self.source_view, self.output_view, self.spur_view):
             self.middle.addWidget(widget)
 
         self.timeline = Timeline()
@@ -211,6 +218,7 @@ class Window(QMainWindow):
         kite.stone_dropped.connect(lambda stage, leg: stages.set_side(stage, leg, False))
         kite.stone_removed.connect(stages.remove)
         stages.chosen_changed.connect(self._chosen_changed)
+        self.spurs.chosen_changed.connect(self._spur_chosen)
         stages.said.connect(self.say)
         self.empty_button.clicked.connect(self._empty_action)
         self.demo_button.clicked.connect(self.opening.open_demo)
@@ -221,6 +229,7 @@ class Window(QMainWindow):
             lambda leg: self.hearing.hear_alone("detector" if leg else None, leg or "upper")
         )
         self.panel.band_asked.connect(self.hearing.hear_band)
+        self.panel.enter_asked.connect(self._go_in)
         self.hearing.alone.connect(self.panel.show_heard)
         self.panel.eq.match_asked.connect(self.matching.ask)
         self.matching.found.connect(self.panel.eq.use_bands)
@@ -239,6 +248,7 @@ class Window(QMainWindow):
             self.switching,
             self.reporting,
             self.engine,
+            self.spurring,
         ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
@@ -303,11 +313,24 @@ class Window(QMainWindow):
         self.pages.setCurrentWidget(self.work)
         self._refresh()
 
-    def _ask_add(self, leg: LegName) -> None:
+    def _spur_chosen(self) -> None:
+        """Another spur is open."""
+        self.document.end_gesture()
+        self.spur_view.forget()
+        self._view = "spur" if self.spurs.spur is not None else "stage"
+        self.pages.setCurrentWidget(self.work)
+        self._refresh()
+
+    def _go_in(self, stage: int) -> None:
+        """Show on the map what stands inside a stage."""
+        self.kite.enter(stage)
+        self.kite.setFocus()
+
+    def _ask_add(self, leg: LegName, branch: int) -> None:
         if self.document.is_open:
             menu = self.add_popup = QMenu(self)
-            fill_with_kinds(menu, lambda tag: self.stages.add(tag, leg))
-            menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg).toPoint()))
+            fill_with_kinds(menu, lambda tag: self.stages.add(tag, leg, branch))
+            menu.popup(self.kite.mapToGlobal(self.kite.plus_centre(leg, branch).toPoint()))
 
     def _stone_menu(self, number: int, leg: LegName, place) -> None:
         stage = self.document.stage(number)
@@ -348,6 +371,7 @@ class Window(QMainWindow):
         self._sketch_waveform()
         stages = self.document.strip.stages
         self.stages.chosen = (stages[0].id, "upper") if stages else None
+        self.spurs.chosen = 0
         self._view = "stage" if stages else "source"
         self.pages.setCurrentWidget(self.work)
         self.hearing.forget()
@@ -405,7 +429,10 @@ class Window(QMainWindow):
         self.kite.show_strip(
             strip, (stem.name, f"{clock(length, 0)} · {channels}"), (self._result_words(), self._peak_words())
         )
+        if self._view == "spur" and self.spurs.spur is None:
+            self._view = "stage"
         self.kite.choose(*(self.stages.chosen or (None,) if self._view == "stage" else (None,)))
+        self.kite.choose_spur(self.spurs.chosen if self._view == "spur" else 0)
         self.kite.mark(self._view)
         self.timeline.show_split(strip.split)
         for row in self.leg_rows.values():
@@ -428,6 +455,9 @@ class Window(QMainWindow):
         elif self._view == "output":
             self.output_view.refresh()
             self.middle.setCurrentWidget(self.output_view)
+        elif self._view == "spur":
+            self.spur_view.refresh()
+            self.middle.setCurrentWidget(self.spur_view)
         elif stage is None:
             self._show_no_stage()
         else:

@@ -1,0 +1,74 @@
+"""The branches of a stage side by side, as one leg goes through them: level, mute and alone of each, and the way in."""
+
+from typing import Any
+
+import msgspec
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+
+from stonekite.desktop.controls.fields import ValueField
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.stages.base import LegName
+from stonekite.stages.branch import branches_of
+from stonekite.stages.registry import kind_of
+
+
+class PathsRow(QWidget):
+    """`moved` gives the number of a branch, a setting, its value and a gesture token; `enter_asked` its number."""
+
+    moved = Signal(int, str, object, object)
+    refused = Signal(str)
+    enter_asked = Signal(int)
+
+    def __init__(self, path: type[msgspec.Struct], most: int) -> None:
+        super().__init__()
+        self.names: list[Label] = []
+        self.buttons: list[QPushButton] = []
+        self.rows: list[SettingsRow] = []
+        self._parts: list[QWidget] = []
+        layout = QHBoxLayout(self)
+        layout.setContentsMargins(0, 0, 0, 0)
+        layout.setSpacing(18)
+        for k in range(most):
+            part = QWidget()
+            column = QVBoxLayout(part)
+            column.setContentsMargins(0, 0, 0, 0)
+            column.setSpacing(3)
+            head = QHBoxLayout()
+            name = Label("")
+            button = QPushButton("Go in")
+            button.setObjectName("small")
+            button.clicked.connect(lambda _=False, k=k: self.enter_asked.emit(k))
+            head.addWidget(name, 1)
+            head.addWidget(button)
+            row = SettingsRow(path, f"Band {k + 1}")
+            row.moved.connect(lambda field, value, token, k=k: self.moved.emit(k, field, value, token))
+            row.refused.connect(self.refused)
+            column.addLayout(head)
+            column.addWidget(row)
+            layout.addWidget(part, 1)
+            self.names.append(name)
+            self.buttons.append(button)
+            self.rows.append(row)
+            self._parts.append(part)
+
+    def show_paths(self, stage: Any, leg: LegName, component: str) -> None:
+        """Show the branches that a leg of a stage goes through."""
+        side = getattr(stage, leg)
+        names = kind_of(stage).branching.names(stage, leg)  # type: ignore[union-attr]
+        colour = roles.component(component) if component != "both" else roles.chalk
+        for k, (name, branch) in enumerate(zip(names, branches_of(stage), strict=True)):
+            self._parts[k].setVisible(bool(name))
+            if not name or side is None:
+                continue
+            inside = ", ".join(kind_of(one).label for one in branch.stages) or "empty"
+            self.names[k].setText(f"{name}: {inside}")
+            self.names[k].setStyleSheet(f"color: {colour.name()};")
+            self.buttons[k].setToolTip(f"Show what stands {name} in the signal path (Enter there)")
+            self.buttons[k].setAccessibleName(f"Go into the band {name}")
+            self.rows[k].show_values(side.paths[k], colour)
+            for control in self.rows[k].controls.values():
+                if isinstance(control, ValueField):
+                    control.setAccessibleName(f"{name} level")

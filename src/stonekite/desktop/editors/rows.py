@@ -1,0 +1,114 @@
+"""Rows of controls from declared settings: of any struct, and of one side of a stage."""
+
+from functools import partial
+
+import msgspec
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWidget
+
+from stonekite.desktop.controls.choices import Segments, Toggle
+from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import roles
+from stonekite.session.types import LegName
+from stonekite.stages.settings import settings_of
+from stonekite.words import NAMES
+
+MANY = 8
+"""Settings in one row; of a side that has more only the side in front is shown, in rows of so many."""
+
+
+class SettingsRow(QWidget):
+    """All settings of a struct in a row. `moved` gives name, value and gesture token, `tie_asked` name and wish."""
+
+    moved = Signal(str, object, object)
+    refused = Signal(str)
+    tie_asked = Signal(str, bool)
+
+    def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
+        super().__init__()
+        self.controls: dict[str, Control] = {}
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.setSpacing(5)
+        self.name = Label("")
+        self.name.hide()
+        row = self._new_row(outer)
+        row.addWidget(self.name)
+        declared = settings_of(kind)
+        rows = -(-len(declared) // MANY)
+        for place, (field, setting) in enumerate(declared.items()):
+            if place and rows > 1 and place % -(-len(declared) // rows) == 0:
+                row = self._new_row(outer)
+            control = self.controls[field] = control_for(setting, owner)
+            on_move(control, partial(self.moved.emit, field))
+            if isinstance(control, ValueField):
+                control.refused.connect(self.refused)
+                control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
+            if isinstance(control, Segments) and setting.label:
+                label = Label(setting.label)
+                label.setObjectName("muted")
+                row.addWidget(label)
+            row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
+        if not any(isinstance(control, ValueField) for control in self.controls.values()):
+            row.addStretch(1)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    @staticmethod
+    def _new_row(outer: QVBoxLayout) -> QHBoxLayout:
+        row = QHBoxLayout()
+        row.setSpacing(10)
+        outer.addLayout(row)
+        return row
+
+    def show_values(self, values: msgspec.Struct | None, colour=roles.chalk) -> None:
+        """Show values; None for a leg that passes."""
+        for field, control in self.controls.items():
+            control.setEnabled(values is not None)
+            if isinstance(control, ValueField | Toggle):
+                control.set_colour(colour)
+            if values is not None:
+                show_on(control, getattr(values, field))
+
+
+class SideRow(SettingsRow):
+    """The settings of one side of a stage, with the name of its component before them."""
+
+    def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
+        super().__init__(side, leg)
+        self.leg = leg
+        self.name.setFixedWidth(46)
+        self.name.setVisible(len(settings_of(side)) <= MANY)
+        self._labels = {field: setting.label for field, setting in settings_of(side).items()}
+        self._unlinked: tuple[str, ...] | None = None
+        for field, control in self.controls.items():
+            if not isinstance(control, ValueField):
+                control.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+                control.customContextMenuRequested.connect(
+                    lambda place, f=field, c=control: self._offer_tie(f, c.mapToGlobal(place))
+                )
+
+    def _offer_tie(self, field: str, place) -> None:
+        if self._unlinked is None:
+            return
+        menu = QMenu(self)
+        tied = field not in self._unlinked
+        action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(field, not tied))
+        action.setCheckable(True)
+        action.setChecked(tied)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        menu.popup(place)
+
+    def show_side(
+        self, side: msgspec.Struct | None, component: str, unlinked: tuple[str, ...] | None
+    ) -> None:
+        """Show values; `unlinked` names what a linked stage does not carry across, None if it is not linked."""
+        colour = roles.component(component)
+        self._unlinked = unlinked
+        self.name.setText(NAMES[component])
+        self.name.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
+        self.show_values(side, colour)
+        for field, control in self.controls.items():
+            control.setAccessibleName(f"{NAMES[component]} {self._labels[field]}")
+            if isinstance(control, ValueField):
+                control.set_tied(None if unlinked is None else field not in unlinked)

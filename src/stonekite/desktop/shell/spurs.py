@@ -1,0 +1,151 @@
+"""Spurs in the window: adding, opening and removing them, aligning them, and bringing paths to equal loudness."""
+
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QObject, QPoint, QPointF, Signal
+from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QMenu, QVBoxLayout
+
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.shell.menus import fill_with_kinds
+from stonekite.processes.jobs import Align, Aligned, Answer, MeasurePaths, PathsMeasured
+from stonekite.session.spur import Spur
+from stonekite.session.types import LEGS
+from stonekite.stages.settings import settings_of
+from stonekite.words import NAMES
+
+if TYPE_CHECKING:
+    from stonekite.desktop.shell.window import Window
+
+
+class PathsDialog(QDialog):
+    """Asks which legs and spurs are to be equally loud."""
+
+    def __init__(self, paths: dict[int | str, str], chosen: set[int | str], parent: Any) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Match levels")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(20, 18, 20, 16)
+        layout.setSpacing(8)
+        layout.addWidget(Label("Bring to the loudness of the loudest of them, each heard alone:"))
+        self.boxes: dict[int | str, QCheckBox] = {}
+        for path, name in paths.items():
+            box = self.boxes[path] = QCheckBox(name)
+            box.setChecked(path in chosen)
+            layout.addWidget(box)
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
+        self.go = buttons.addButton("Match", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.go.setDefault(True)
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        layout.addWidget(buttons)
+
+    @property
+    def chosen(self) -> list[int | str]:
+        return [path for path, box in self.boxes.items() if box.isChecked()]
+
+
+class Spurring(QObject):
+    """What menus, the map and the spur's view wish of spurs."""
+
+    said = Signal(str)
+
+    def __init__(self, window: "Window") -> None:
+        super().__init__(window)
+        self._window = window
+        self._actions = window.spurs
+        self.dialog: PathsDialog | None = None
+        kite, view = window.kite, window.spur_view
+        kite.spur_chosen.connect(self._actions.choose)
+        kite.spur_asked.connect(self.ask)
+        kite.spur_removed.connect(self._actions.remove)
+        kite.spur_menu_asked.connect(self._menu)
+        view.add_asked.connect(self._ask_stage)
+        view.align_asked.connect(self.align)
+        view.match_asked.connect(self.ask_match)
+        view.refused.connect(self.said)
+        self._actions.said.connect(self.said)
+
+    def ask(self) -> None:
+        """Where a new spur is to come from."""
+        window = self._window
+        if not window.document.is_open:
+            return
+        menu = self.popup = QMenu(window)
+        menu.setAccessibleName("New spur")
+        heading = menu.addAction("A spur from")
+        heading.setEnabled(False)
+        split = window.document.strip.split
+        legs = [split.component(leg) for leg in LEGS]
+        words = settings_of(Spur)["source"].words or {}
+        for source in [*legs, *(name for name in words if name not in legs)]:
+            menu.addAction(words[source], partial(self._actions.add_from, source))
+        menu.addSeparator()
+        menu.addAction("Press a copy\tboth legs compressed, to be eased in", self._actions.press_copy)
+        menu.popup(window.kite.mapToGlobal(window.kite.new_spur_centre().toPoint()))
+
+    def _menu(self, number: int, place: QPointF) -> None:
+        actions = self._actions
+        spur = self._window.document.strip.spur(number)
+        actions.choose(number)
+        menu = self.popup = QMenu(self._window)
+        menu.addAction("Not muted" if spur.muted else "Mute", lambda: actions.put("muted", not spur.muted))
+        menu.addAction("Not alone" if spur.alone else "Alone", lambda: actions.put("alone", not spur.alone))
+        menu.addAction("Align to leg", lambda: self.align(number))
+        menu.addAction("Match levels…", self.ask_match)
+        menu.addSeparator()
+        menu.addAction("Remove the spur", lambda: actions.remove(number))
+        menu.popup(QPoint(int(place.x()), int(place.y())))
+
+    def _ask_stage(self, number: int) -> None:
+        menu = self.popup = QMenu(self._window)
+        fill_with_kinds(menu, lambda tag: self._window.stages.add(tag, "upper", number))
+        button = self._window.spur_view.add
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    def align(self, number: int) -> None:
+        """Find the delay at which a spur adds best, and use it."""
+        window = self._window
+        stem = window.document.stem
+        spur = stem.strip.spur(number)
+
+        def use(answer: Answer) -> None:
+            if isinstance(answer, Aligned) and self._actions.chosen == number:
+                self._actions.put("delay_ms", round(answer.delay_ms, 3))
+                window.spur_view.show_aligned(spur, answer)
+
+        window.errands.send(lambda n: Align(n, stem, number), f"Aligning {spur.name}", use)
+
+    def ask_match(self) -> PathsDialog | None:
+        """Which paths are to be equally loud."""
+        document = self._window.document
+        if not document.is_open:
+            return None
+        split = document.strip.split
+        paths: dict[int | str, str] = {leg: f"{NAMES[split.component(leg)]} leg" for leg in LEGS}
+        paths |= {spur.id: spur.name for spur in document.strip.spurs}
+        dialog = self.dialog = PathsDialog(paths, set(paths), self._window)
+        dialog.accepted.connect(lambda: self.match(dialog.chosen))
+        dialog.open()
+        return dialog
+
+    def match(self, paths: list[int | str]) -> None:
+        """Bring paths to equal loudness: measure, then set their levels in one step."""
+        if len(paths) < 2:
+            self.said.emit("Choose at least two paths to match.")
+            return
+        stem = self._window.document.stem
+
+        def use(answer: Answer) -> None:
+            if not isinstance(answer, PathsMeasured):
+                return
+            known = {p: level for p, level in zip(paths, answer.loudness, strict=True) if level is not None}
+            if len(known) < 2:
+                self.said.emit("All but one of them are silent: there is nothing to match.")
+                return
+            self._actions.level_paths(known, "Levels matched")
+            self.said.emit(
+                f"{len(known)} paths brought to {max(known.values()):.1f} LUFS each.".replace("-", "−")
+            )
+
+        self._window.errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring paths", use)

@@ -1,0 +1,140 @@
+"""The open spur: where it leaves, what it carries, how loud, how late and where it comes back."""
+
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
+
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.spur_actions import SpurActions
+from stonekite.desktop.pictures.delay_picture import DelayPicture
+from stonekite.session.differences import named
+from stonekite.session.spur import END, SPLIT, Spur
+from stonekite.words import figure
+
+
+class SpurView(QFrame):
+    """Shows and edits the spur that `actions` has open."""
+
+    refused = Signal(str)
+    add_asked = Signal(int)
+    align_asked = Signal(int)
+    match_asked = Signal()
+
+    def __init__(self, document: Document, actions: SpurActions) -> None:
+        super().__init__()
+        self.setObjectName("panel")
+        self._document, self._actions = document, actions
+        self._aligned: tuple[Spur, Any] | None = None
+        self.name = QLineEdit()
+        self.name.setMaxLength(60)
+        self.name.setMaximumWidth(190)
+        self.name.setAccessibleName("Name of the spur")
+        self.name.setToolTip("Name of the spur")
+        self.leaves = QComboBox()
+        self.leaves.setAccessibleName("Where the spur leaves the legs")
+        self.leaves.setToolTip("Where the spur leaves the legs: at the split, after a stage, or at their end")
+        self.add = QPushButton("Add a stage…")
+        self.align = QPushButton("Align to leg")
+        self.match = QPushButton("Match levels…")
+        self.remove = QPushButton("Remove")
+        for button, help in (
+            (self.add, "Put a stage into the spur"),
+            (
+                self.align,
+                "Find the delay at which the spur adds most to all that is heard beside it, and use it",
+            ),
+            (self.match, "Bring legs and spurs that you choose to equal loudness, each heard alone"),
+            (self.remove, "Take the spur away, with its stages"),
+        ):
+            button.setObjectName("small")
+            button.setToolTip(help)
+        self.words = Label("")
+        self.words.setObjectName("muted")
+        head = QHBoxLayout()
+        head.setSpacing(10)
+        title = Label("Spur")
+        title.setObjectName("title")
+        leaves = Label("leaves")
+        leaves.setObjectName("muted")
+        for part in (title, self.name, leaves, self.leaves, self.words):
+            head.addWidget(part)
+        head.addStretch()
+        for button in (self.add, self.align, self.match, self.remove):
+            head.addWidget(button)
+        self.picture = DelayPicture()
+        self.row = SettingsRow(Spur, "Spur")
+        layout = QVBoxLayout(self)
+        layout.setContentsMargins(12, 8, 12, 10)
+        layout.setSpacing(6)
+        layout.addLayout(head)
+        layout.addWidget(self.picture, 1)
+        layout.addWidget(self.row)
+        self.name.editingFinished.connect(self._rename)
+        self.leaves.activated.connect(lambda k: actions.put("after", self.leaves.itemData(k)))
+        self.row.moved.connect(actions.put)
+        self.row.refused.connect(self.refused)
+        self.picture.moved.connect(lambda ms, token: actions.put("delay_ms", ms, token))
+        self.add.clicked.connect(lambda: self.add_asked.emit(actions.chosen))
+        self.align.clicked.connect(lambda: self.align_asked.emit(actions.chosen))
+        self.match.clicked.connect(self.match_asked)
+        self.remove.clicked.connect(lambda: actions.remove(actions.chosen))
+
+    def _rename(self) -> None:
+        spur = self._actions.spur
+        text = self.name.text().strip()
+        if spur is not None and text and text != spur.name:
+            self._actions.put("name", text)
+
+    def refresh(self) -> None:
+        """Show the open spur."""
+        spur = self._actions.spur
+        if spur is None:
+            return
+        strip = self._document.strip
+        if not self.name.hasFocus():
+            self.name.setText(spur.name)
+        colour = roles.chalk if spur.of_both else roles.component(spur.source)
+        self.leaves.clear()
+        self.leaves.addItem("at the split", SPLIT)
+        for number, name in named(strip.stages).items():
+            self.leaves.addItem(f"after {name}", number)
+        self.leaves.addItem("at the end of the legs", END)
+        self.leaves.setCurrentIndex(max(0, self.leaves.findData(spur.after)))
+        self.row.show_values(spur, colour)
+        one = not spur.of_both
+        self.row.controls["placed"].setEnabled(one)
+        self.row.controls["position"].setEnabled(one and spur.placed)
+        self.picture.show_spur(spur.delay_ms, colour)
+        if self._aligned is not None and not _as_late(self._aligned[0], spur):
+            self.forget()
+
+    def forget(self) -> None:
+        """What was found of its delay does not hold any more."""
+        self._aligned = None
+        self.picture.show_curve(None)
+        self.words.setText("")
+
+    def show_aligned(self, spur: Spur, answer: Any) -> None:
+        """What was found of the delay of a spur."""
+        self._aligned = spur, answer
+        self.picture.show_curve(np.array(answer.curve_db))
+        self.words.setText(
+            f"{figure(answer.delay_ms, 'ms', 2)}: {figure(answer.rise_db, 'dB', 2, sign=True)} in all, "
+            f"correlation {answer.correlation:.2f}".replace("-", "−")
+        )
+        self.words.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+
+
+def _as_late(old: Spur, new: Spur) -> bool:
+    """Whether what was found of one spur's delay holds for another: they differ in delay, level and name at the most."""
+    return (old.branch, old.source, old.after, old.inverted) == (
+        new.branch,
+        new.source,
+        new.after,
+        new.inverted,
+    )
