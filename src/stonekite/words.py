@@ -57,3 +57,12 @@ def parsed_range(text: str) -> tuple[float, float] | None:
     if end <= start:
         raise ValueError("The range ends before it begins.")
     return start, end
+
+
+_NOTES = ("C", "C♯", "D", "E♭", "E", "F", "F♯", "G", "A♭", "A", "B♭", "B")
+
+
+def note(hz: float) -> str:
+    """The name of the note nearest to a frequency in Hz, A4 at 440 Hz: E1, B♭3."""
+    place = round(69 + 12 * math.log2(hz / 440.0))
+    return f"{_NOTES[place % 12]}{place // 12 - 1}"

@@ -98,6 +98,12 @@ class Node:
         bands_now = self.kind.offers.bands_now
         return None if bands_now is None else bands_now(self.state)
 
+    @property
+    def follows(self) -> np.ndarray:
+        """The note that each leg is followed at (2,), in Hz; zeros if it follows none."""
+        follows = self.kind.offers.follows
+        return np.zeros(2) if follows is None else follows(self.state)
+
     def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
         legs -= dry
         for row, mix in enumerate(self._mix):

@@ -41,6 +41,8 @@ class Live:
         self._reduction_db = np.zeros(2)
         self._bands_db = silent_bands()
         self._ceiling_db = 0.0
+        self.follows = np.zeros(2)
+        """The note that each leg of the watched stage is followed at, in Hz; 0 for none."""
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""

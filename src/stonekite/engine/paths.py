@@ -19,7 +19,7 @@ _REACH = 64
 
 
 class Alignment(NamedTuple):
-    """How a spur adds to the rest. Levels in dB are those of the whole, against what it was with the spur as it is.
+    """How a spur adds to the rest, in a fold to mono. Levels in dB are those of the whole against what it was as it is.
 
     `correlation` is that of both when they add best. `curve_db` is the level of the whole for delays in equal steps from
     -LONGEST_MS to LONGEST_MS.
@@ -100,10 +100,10 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
             blocks.append(block)
             yield 0.5 * (k + done)
         parts.append(np.concatenate(blocks, axis=1))
-    rest, beside = parts
-    powers = [float(np.sum(part * part)) for part in parts]
-    if min(powers) <= 1e-12 * rest.size:
+    if min(_power(part) for part in parts) <= 1e-12 * parts[0].size:
         raise ValueError("One of both is silent: there is nothing to align.")
+    rest, beside = _folded(parts)
+    powers = [_power(rest), _power(beside)]
     rate = stem.source.rate
     most = int(np.ceil(LONGEST_MS * 1e-3 * rate))
     products = _products(rest, beside, most + _REACH)
@@ -129,6 +129,17 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
         float((top - powers[0] - powers[1]) / (2.0 * np.sqrt(powers[0] * powers[1]))),
         10 * np.log10(np.maximum(curve, 1e-30) / max(now, 1e-30)),
     )
+
+
+def _power(sound: np.ndarray) -> float:
+    return float(np.sum(sound * sound))
+
+
+def _folded(parts: list[np.ndarray]) -> list[np.ndarray]:
+    """Both as they meet in a fold to mono; as they are where one of them is gone there, as a side is."""
+    folds = [part.sum(axis=0, keepdims=True) for part in parts]
+    there = all(_power(fold) > 1e-4 * _power(part) for fold, part in zip(folds, parts, strict=True))
+    return folds if there else parts
 
 
 def _products(rest: np.ndarray, beside: np.ndarray, most: int) -> np.ndarray:

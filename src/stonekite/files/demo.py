@@ -26,9 +26,9 @@ _TUNE = [  # (beat, beats, MIDI note) of the whistle, at 66 beats a minute
 _BEAT = 60.0 / 66.0
 
 
-def demo_path() -> Path:
-    """Where the shipped recording is."""
-    return Path(__file__).with_name("demo_set") / f"{NAME}.flac"
+def demo_path(name: str = NAME) -> Path:
+    """Where a shipped recording is."""
+    return Path(__file__).with_name("demo_set") / f"{name}.flac"
 
 
 def _hertz(note: float) -> float:

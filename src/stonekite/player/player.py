@@ -303,6 +303,7 @@ class Player:
             beat=self._beat,
             obeyed=self._obeyed,
             ceiling=live.take_ceiling(),
+            follows=live.follows,
             band_levels=band_levels,
             band_gains=band_gains,
             peak_in=peak_in,

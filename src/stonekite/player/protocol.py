@@ -141,6 +141,7 @@ STATUS = np.dtype(
         ("peak_in", "f4", 2),
         ("reduction", "f4", 2),
         ("ceiling", "f4"),
+        ("follows", "f8", 2),
         ("band_levels", "f4", (2, MOVING_BANDS)),
         ("band_gains", "f4", (2, MOVING_BANDS)),
         ("spectra", "f4", (4, BANDS)),

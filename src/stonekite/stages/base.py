@@ -149,6 +149,8 @@ class Offers:
     """Of a kind whose sides are lists of bands."""
     bands_now: Callable[[Any], tuple[np.ndarray, np.ndarray]] | None = None
     """Of a state: the levels that the bands hear and the gains that they have now, both (2, most) in dB."""
+    follows: Callable[[Any], np.ndarray] | None = None
+    """Of a state: the note that each leg is followed at (2,), in Hz; 0 for none."""
     response_with: Callable[[Any, LegName, list[float], np.ndarray, float], np.ndarray] | None = None
     """Of (stage, leg, gains in dB, frequencies, rate): the response while the bands have these gains."""
 

@@ -15,7 +15,7 @@ from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
 from stonekite.session.types import LEGS, OneComponent
 from stonekite.stages.registry import KINDS, kind_of
-from stonekite.words import NAMES, figure
+from stonekite.words import NAMES, figure, note
 
 
 class StagePanel(QFrame):
@@ -214,7 +214,18 @@ class StagePanel(QFrame):
         editor = self._stack.currentWidget()
         assert isinstance(editor, StageEditor | BandsEditor)
         editor.show_spectra(np.asarray(status["spectra"]))
+        self._show_notes(status)
         if isinstance(editor, StageEditor) and status["playing"]:
             editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))
         elif isinstance(editor, BandsEditor):
             editor.show_bands_now(np.array(status["band_levels"]), np.array(status["band_gains"]))
+
+    def _show_notes(self, status: np.void) -> None:
+        """The note that the open stage follows, if it follows any."""
+        stage, chosen = self._actions.stage, self._actions.chosen
+        if stage is None or chosen is None or kind_of(stage).offers.follows is None:
+            return
+        hz = float(status["follows"][LEGS.index(chosen[1])]) if status["playing"] else 0.0
+        words = f"follows {note(hz)} ({hz:.1f} Hz)" if hz > 0.0 else "no note to follow"
+        if self.words.text() != words:
+            self.words.setText(words)

@@ -63,11 +63,11 @@ def stone_path(centre: QPointF, seed: int, scale: float = 1.0) -> QPainterPath:
 class KitePicture(QWidget):
     """Draws a strip, or what stands inside one of its stages.
 
-    `grown` comes when it needs another height, `followed` with the height at which lies what was chosen.
+    `grown` comes when it needs another height, `followed` with the place of what was chosen.
     """
 
     grown = Signal()
-    followed = Signal(int)
+    followed = Signal(int, int)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -115,6 +115,7 @@ class KitePicture(QWidget):
         """Where everything lies now."""
         leg = self._chosen[1] if self._chosen else "upper"
         height = self._layout.height
+        self.setMinimumWidth(int(layout.least_width(self._strip)) if not self._inside else 0)
         if self._inside:
             _, stage = tree.find(self._strip, self._inside)
             if getattr(stage, leg) is None:
@@ -156,7 +157,7 @@ class KitePicture(QWidget):
             self._inside = above[-1][1] if above else 0
         self._lay_out()
         if stage is not None and (stone := self._layout.stone(stage, leg)) is not None:
-            self.followed.emit(int(stone.y))
+            self.followed.emit(int(stone.x), int(stone.y))
 
     def choose_spur(self, number: int) -> None:
         """Mark a spur as what is open; 0 for none."""
@@ -166,7 +167,7 @@ class KitePicture(QWidget):
         self._lay_out()
         for lane in self._layout.lanes:
             if lane.branch == number:
-                self.followed.emit(int(lane.y))
+                self.followed.emit(int(lane.start), int(lane.y))
 
     def mark(self, view: str) -> None:
         """Mark the source or the output as what is open."""
@@ -274,8 +275,8 @@ class KitePicture(QWidget):
         if self._hidden:
             painter.setFont(font(8.5))
             painter.setPen(roles.muted)
-            words = f"{len(self._strip.spurs)} spurs: scroll to see all"
-            painter.drawText(QRectF(14, self._layout.middle + 42, 150, 16), Qt.AlignmentFlag.AlignLeft, words)
+            words = f"{len(self._strip.spurs)} spurs, {len(self._strip.stages)} stages: scroll to see all"
+            painter.drawText(QRectF(14, 6, 220, 16), Qt.AlignmentFlag.AlignLeft, words)
 
     def _paint_inside(self, painter: QPainter) -> None:
         """The way in above, and the branches of a stage."""
@@ -424,12 +425,12 @@ class KitePicture(QWidget):
                     (middle + 11, self._layout.legs["lower"] - 22),
                 ):
                     painter.drawLine(QPointF(x + shift, start), QPointF(x + shift, end))
+        hovered = self._hover is not None and self._hover.stage == stage.id
+        if self._layout.crowded and not (chosen or hovered):
+            return
         painter.setFont(font(9, bold=chosen))
         painter.setPen(roles.chalk if chosen else roles.muted)
         label = kind_of(stage).label if stage.inserted else f"{kind_of(stage).label} out"
-        stones = self._layout.along(tree.LEGS_BRANCH, "upper")
-        room = 96.0 if len(stones) < 2 else max(30.0, min(96.0, stones[1].x - stones[0].x - 4))
-        label = QFontMetricsF(painter.font()).elidedText(label, Qt.TextElideMode.ElideRight, room)
         painter.drawText(QRectF(x - 48, middle - 10, 96, 20), Qt.AlignmentFlag.AlignCenter, label)
 
     def _paint_stone(self, painter: QPainter, stone: layout.Stone, chosen: bool) -> None:

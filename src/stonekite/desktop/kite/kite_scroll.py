@@ -5,9 +5,9 @@ from PySide6.QtWidgets import QFrame, QScrollArea
 
 from stonekite.desktop.kite.kite_map import KiteMap
 
-HIGHEST = 0.36
-"""Of the window: what is higher scrolls."""
-LEAST = 200
+OTHERS = 500
+"""So much of the window's height is left for the rest: what is higher scrolls."""
+LEAST = 160
 
 
 class KiteScroll(QScrollArea):
@@ -19,7 +19,6 @@ class KiteScroll(QScrollArea):
         self.setWidget(kite)
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
-        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         self.viewport().setAutoFillBackground(False)
         kite.setAutoFillBackground(False)
@@ -29,13 +28,15 @@ class KiteScroll(QScrollArea):
 
     def _fit(self) -> None:
         wanted = self._kite.sizeHint().height()
-        most = max(LEAST, int(HIGHEST * self.window().height()))
-        self.setFixedHeight(min(wanted, most))
-        self._kite.show_hidden(wanted > most)
+        most = max(LEAST, self.window().height() - OTHERS)
+        wide = self._kite.minimumWidth() > self.width()
+        bar = self.horizontalScrollBar().sizeHint().height() if wide else 0
+        self.setFixedHeight(min(wanted + bar, most))
+        self._kite.show_hidden(wanted + bar > most or wide)
 
-    def _follow(self, y: int) -> None:
+    def _follow(self, x: int, y: int) -> None:
         """Keep what was chosen in sight."""
-        self.ensureVisible(0, y, 0, 40)
+        self.ensureVisible(x, y, 60, 40)
 
     def event(self, event: QEvent) -> bool:
         if event.type() in (QEvent.Type.Resize, QEvent.Type.Show):

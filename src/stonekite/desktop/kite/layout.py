@@ -21,8 +21,8 @@ MIDDLE = 152.0
 LANE, INNER = 36.0, 44.0
 """Height of a spur's lane, and of a branch's inside a stage."""
 SPLIT_X, JOIN_GAP = 168.0, 178.0
-SMALL, INSIDE = 0.62, 0.78
-"""Sizes of stones in spurs and inside a stage, of those on the legs."""
+SMALL, INSIDE, SMALLEST = 0.62, 0.78, 0.56
+"""Sizes of stones in spurs and inside a stage, and of those on crowded legs, of those on the legs otherwise."""
 _NAME = 96.0
 """Room for the name of a lane."""
 _LEAST = 230.0
@@ -85,6 +85,12 @@ class Layout:
     pluses: list[Plus] = field(default_factory=list)
 
     @property
+    def crowded(self) -> bool:
+        """Whether there is no room for a name under each stone of the legs."""
+        stones = self.along(tree.LEGS_BRANCH, "upper")
+        return len(stones) > 1 and stones[1].x - stones[0].x < 60.0
+
+    @property
     def join_x(self) -> float:
         return self.width - JOIN_GAP
 
@@ -112,6 +118,11 @@ class Layout:
         return [s for s in self.stones if s.branch == branch and (lane or s.leg == leg)]
 
 
+def least_width(strip: Strip) -> float:
+    """So wide has a map of the whole strip to be at the least: a narrower window scrolls."""
+    return SPLIT_X + 82.0 + 66.0 * SMALLEST * max(0, len(strip.stages) - 1) + 120.0 + JOIN_GAP
+
+
 def lies_above(spur: Spur) -> bool:
     """Whether a spur's lane is drawn over the legs: what comes from the upper one is."""
     return spur.source in ("left", "mid")
@@ -125,14 +136,15 @@ def of_strip(strip: Strip, width: float) -> Layout:
     height = top + MIDDLE + LANE * len(below) + (6.0 if below else 0.0)
     layout = Layout(width, height)
     layout.legs = {"upper": top + 32.0, "lower": top + MIDDLE - 32.0}
-    first, last = SPLIT_X + 112.0, layout.join_x - 88.0
+    first, last = SPLIT_X + 112.0, layout.join_x - 154.0
     count = len(strip.stages)
-    # Where a spur leaves at the end of the legs, there is room left for its lane behind the last stone.
     most = 96.0 if not strip.spurs else 84.0
-    room = last - first - 66.0 - (0.32 * _LEAST if any(s.after == END for s in strip.spurs) else 0.0)
-    step = min(most, room / max(1, count - 1)) if count > 1 else most
+    step = min(most, (last - first) / max(1, count - 1)) if count > 1 else most
+    if step < 0.5 * most:  # no room to spare: nearer to the split and to the place to add one
+        first, last = SPLIT_X + 82.0, layout.join_x - 120.0
+        step = (last - first) / (count - 1)
     places = {stage.id: first + step * k for k, stage in enumerate(strip.stages)}
-    scale = min(1.0, max(0.5, step / 66.0))
+    scale = min(1.0, max(SMALLEST, step / 66.0))
     for leg, y in layout.legs.items():
         component = strip.split.component(leg)
         for stage in strip.stages:

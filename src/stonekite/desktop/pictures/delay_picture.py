@@ -29,6 +29,7 @@ class DelayPicture(Picture):
         self.setToolTip("Drag: another delay (Left, Right; with Shift finer). Double-click: none")
         self._delay_ms = 0.0
         self._curve: np.ndarray | None = None
+        self._words = ""
         self._colour = roles.chalk
         self._drag: object | None = None
 
@@ -44,9 +45,10 @@ class DelayPicture(Picture):
         self.setAccessibleDescription(f"Delay {figure(delay_ms, 'ms', 2)}")
         self.renew("still")
 
-    def show_curve(self, curve_db: np.ndarray | None) -> None:
-        """Levels in dB for delays in equal steps over the whole range; None while they are not known."""
-        self._curve = curve_db
+    def show_curve(self, curve_db: np.ndarray | None, words: str = "") -> None:
+        """Levels in dB for delays in equal steps over the whole range, and a word about them; None while not known."""
+        self._curve, self._words = curve_db, words
+        self.setAccessibleDescription(words)
         self.renew("still")
 
     def x_of(self, delay_ms: float) -> float:
@@ -96,6 +98,10 @@ class DelayPicture(Picture):
             xs = plot.left() + plot.width() * (delays + LONGEST_MS) / (2 * LONGEST_MS)
             ys = [self._y(float(db)) for db in self._curve]
             painter.drawPolyline(polyline(xs, np.array(ys)))
+            painter.setPen(roles.chalk)
+            painter.setFont(font(8.5))
+            inner = plot.adjusted(10, 6, -10, 0)
+            painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, self._words)
         x = self.x_of(self._delay_ms)
         painter.setPen(QPen(roles.chalk, 1))
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))

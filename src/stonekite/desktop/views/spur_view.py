@@ -3,7 +3,7 @@
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
 
 from stonekite.desktop.controls.plain import Label
@@ -14,7 +14,7 @@ from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.pictures.delay_picture import DelayPicture
 from stonekite.session.differences import named
 from stonekite.session.spur import END, SPLIT, Spur
-from stonekite.words import figure
+from stonekite.words import figure, number
 
 
 class SpurView(QFrame):
@@ -32,7 +32,7 @@ class SpurView(QFrame):
         self._aligned: tuple[Spur, Any] | None = None
         self.name = QLineEdit()
         self.name.setMaxLength(60)
-        self.name.setMaximumWidth(190)
+        self.name.setFixedWidth(150)
         self.name.setAccessibleName("Name of the spur")
         self.name.setToolTip("Name of the spur")
         self.leaves = QComboBox()
@@ -53,15 +53,13 @@ class SpurView(QFrame):
         ):
             button.setObjectName("small")
             button.setToolTip(help)
-        self.words = Label("")
-        self.words.setObjectName("muted")
         head = QHBoxLayout()
         head.setSpacing(10)
         title = Label("Spur")
         title.setObjectName("title")
         leaves = Label("leaves")
         leaves.setObjectName("muted")
-        for part in (title, self.name, leaves, self.leaves, self.words):
+        for part in (title, self.name, leaves, self.leaves):
             head.addWidget(part)
         head.addStretch()
         for button in (self.add, self.align, self.match, self.remove):
@@ -101,8 +99,8 @@ class SpurView(QFrame):
         colour = roles.chalk if spur.of_both else roles.component(spur.source)
         self.leaves.clear()
         self.leaves.addItem("at the split", SPLIT)
-        for number, name in named(strip.stages).items():
-            self.leaves.addItem(f"after {name}", number)
+        for stage, name in named(strip.stages).items():
+            self.leaves.addItem(f"after {name}", stage)
         self.leaves.addItem("at the end of the legs", END)
         self.leaves.setCurrentIndex(max(0, self.leaves.findData(spur.after)))
         self.row.show_values(spur, colour)
@@ -117,17 +115,15 @@ class SpurView(QFrame):
         """What was found of its delay does not hold any more."""
         self._aligned = None
         self.picture.show_curve(None)
-        self.words.setText("")
 
     def show_aligned(self, spur: Spur, answer: Any) -> None:
         """What was found of the delay of a spur."""
         self._aligned = spur, answer
-        self.picture.show_curve(np.array(answer.curve_db))
-        self.words.setText(
-            f"{figure(answer.delay_ms, 'ms', 2)}: {figure(answer.rise_db, 'dB', 2, sign=True)} in all, "
-            f"correlation {answer.correlation:.2f}".replace("-", "−")
+        words = (
+            f"At {figure(answer.delay_ms, 'ms', 2)} it adds most: {figure(answer.rise_db, 'dB', 2, sign=True)} in all, "
+            f"correlation {number(answer.correlation, 2)} with what is heard beside it"
         )
-        self.words.setAlignment(Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter)
+        self.picture.show_curve(np.array(answer.curve_db), words)
 
 
 def _as_late(old: Spur, new: Spur) -> bool:
