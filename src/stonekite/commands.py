@@ -33,6 +33,7 @@ VERSIONS = 9
 COMMANDS: tuple[Command, ...] = (
     Command("open", "Open…", "file", ("Ctrl+O",), "open a recording or a session"),
     Command("open-demo", "Open the demo", "file"),
+    Command("open-zither", "Open the demo of four paths", "file"),
     Command("open-generator", "Open the test generator", "file"),
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),

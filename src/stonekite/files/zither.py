@@ -60,12 +60,13 @@ def cable_zither() -> np.ndarray:
     """The recording, shape (2, frames), at 48 kHz."""
     rng = np.random.default_rng(SEED)
     track = np.zeros(_FRAMES)
-    notes = [(beat, note, 0.5) for beat, note in _TUNE]
-    notes += [(4 * bar, _LOW[bar % 4], 0.8) for bar in range(8)]
-    notes += [(4 * bar + 2, _LOW[bar % 4] + 12, 0.45) for bar in range(8)]
-    for beat, note, loud in notes:
+    low: dict[float, int] = {4 * bar: _LOW[bar % 4] for bar in range(8)}
+    notes = sorted((beat, low.get(beat, note), 0.8 if beat in low else 0.5) for beat, note in _TUNE)
+    ends = [beat for beat, _, _ in notes[1:]] + [notes[-1][0] + 4]
+    for (beat, note, loud), end in zip(notes, ends, strict=True):
+        # One string at a time: the hand damps it when the next one is struck.
         start = int((0.05 + beat * _BEAT) * RATE)
-        sound = _string(note, 3.0 if note > 55 else 4.5, rng)[: _FRAMES - start]
+        sound = _string(note, (end - beat) * _BEAT + 0.03, rng)[: _FRAMES - start]
         track[start : start + len(sound)] += loud * sound
     track /= np.abs(track).max()
     hiss = rng.standard_normal((2, _FRAMES))

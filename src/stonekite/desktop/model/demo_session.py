@@ -1,11 +1,33 @@
-"""The session that `stonekite --demo` opens: the landing stage with an EQ for each component."""
+"""The sessions of the demo: the landing stage with an EQ for each component, which `stonekite --demo` opens, and the
+cable zither as four paths.
+"""
 
 import msgspec
 
 from stonekite.desktop.model.document import session_of
 from stonekite.files.demo import demo_path
-from stonekite.session.types import Desk, Loop, Session, Sound, Strip
+from stonekite.files.zither import LATE_MS
+from stonekite.files.zither import NAME as ZITHER
+from stonekite.session import tree
+from stonekite.session.spur import Spur
+from stonekite.session.types import (
+    Desk,
+    Intake,
+    IntakeSide,
+    Loop,
+    Output,
+    Place,
+    Session,
+    Sound,
+    Split,
+    Strip,
+)
+from stonekite.stages.bands import BandPath, BandsSide, BandsStage
+from stonekite.stages.branch import Branch
+from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.eq import Band, Eq, EqSide
+from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.suboctave import Suboctave, SuboctaveSide
 
 
 def demo_session() -> Session:
@@ -30,3 +52,46 @@ def demo_session() -> Session:
     )
     stem = msgspec.structs.replace(session.sound.stems[0], strip=Strip(stages=(stage,)))
     return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=4.0, end_s=12.0)))
+
+
+def zither_session() -> Session:
+    """The pickup and the amplifier in time with each other, beside them a top torn in two bands and an octave under."""
+    session, _ = session_of(demo_path(ZITHER))
+    paths = (BandPath(), BandPath(level_db=-3.0), BandPath(), BandPath())
+    drives = [
+        Drive(id=0, upper=DriveSide(drive_db=drive), lower=None, level_kept=False) for drive in (14.0, 22.0)
+    ]
+    branches = tuple(Branch(stages=(drives[k],) if k < 2 else ()) for k in range(4))
+    bands = BandsStage(id=0, upper=BandsSide(first_hz=1600.0, paths=paths), lower=None, branches=branches)
+    high = Filter(id=0, upper=FilterSide(high_pass=True, high_pass_hz=420.0, high_pass_slope=24), lower=None)
+    under = Suboctave(id=0, upper=SuboctaveSide(keeps=False, low_pass_hz=160.0), lower=None)
+    spurs = []
+    number = 2
+    for spur in (
+        Spur(
+            name="Torn top",
+            source="left",
+            level_db=-9.0,
+            placed=True,
+            position=-20.0,
+            branch=Branch(stages=(high, bands)),
+        ),
+        Spur(
+            name="Octave under",
+            source="left",
+            level_db=-8.0,
+            placed=True,
+            position=0.0,
+            branch=Branch(stages=(under,)),
+        ),
+    ):
+        branch, number = tree.renumbered(spur.branch, number)
+        spurs.append(msgspec.structs.replace(spur, branch=branch))
+    strip = Strip(
+        intake=Intake(left=IntakeSide(delay_ms=LATE_MS)),
+        split=Split(mode="left-right"),
+        spurs=tuple(spurs),
+        output=Output(left=Place(position=-55.0), right=Place(position=55.0), trim_db=-4.0),
+    )
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
+    return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))

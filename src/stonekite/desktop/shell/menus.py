@@ -152,6 +152,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
     acts: dict[str, Callable[..., object]] = {
         "open": window.opening.ask_open,
         "open-demo": window.opening.open_demo,
+        "open-zither": window.opening.open_zither,
         "open-generator": window.opening.open_generator,
         "save": window.opening.save,
         "save-as": window.opening.save_as,

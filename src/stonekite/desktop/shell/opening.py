@@ -122,6 +122,13 @@ class Opening(QObject):
         if self.may_leave():
             self._document.open(demo_session())
 
+    def open_zither(self) -> None:
+        """The demo with paths beside the legs and inside a stage."""
+        from stonekite.desktop.model.demo_session import zither_session
+
+        if self.may_leave():
+            self._document.open(zither_session())
+
     def open_generator(self) -> None:
         """Open a session on the test generator in place of a recording."""
         if self.may_leave():

@@ -62,7 +62,7 @@ from stonekite.engine.overview import sketch
 from stonekite.engine.render import open_source
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
-from stonekite.session import presets
+from stonekite.session import presets, tree
 from stonekite.session.types import LEGS, Leg, LegName, Split
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, clock, figure
@@ -522,7 +522,8 @@ class Window(QMainWindow):
         text = clock(position)
         if text != self.time.text():
             self.time.setText(text)
-        self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
+        if self.stages.branch == tree.LEGS_BRANCH:  # of a spur the player tells other levels
+            self.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self.middle.currentWidget() is self.panel:
             self.panel.show_live(status)
         elif self.middle.currentWidget() is self.output_view and status["playing"]:
