@@ -198,7 +198,7 @@ class Chain:
     def _between(self, stereo: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
         """Split, stages and spurs, legs and join."""
         legs = self.split(stereo)
-        split = legs.copy() if self.spurs else legs
+        split = legs.copy() if self.spurs.take_split else legs
         self.line.process(legs, clock, probe)
         beside = self.spurs.process(split, legs, clock, probe) if self.spurs else None
         if probe is not None and probe.wants(END):

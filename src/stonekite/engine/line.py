@@ -7,6 +7,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from stonekite.engine.courtesy import pause
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
@@ -278,6 +279,7 @@ class Line:
         self._places: list[tuple[int, Node | Gliding | None]] = []
         for stage in stages:
             node = None
+            pause()
             if stage.id in planned:
                 node = Node(stage, context, planned[stage.id], late + self.latency)
                 self.latency += node.latency
@@ -323,6 +325,7 @@ class Line:
         for stage, node in self._places:
             before = legs.copy() if probe is not None and probe.wants(stage) else None
             if node is not None:
+                pause()
                 node.process(legs, clock, probe)
             if stage in self.tapped:
                 self.tapped[stage] = legs.copy()

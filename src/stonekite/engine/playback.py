@@ -6,6 +6,7 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 import numpy as np
 
 from stonekite.engine.chain import Chain, Tap, latency_of
+from stonekite.engine.courtesy import Turns
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer, ramp
@@ -17,7 +18,7 @@ from stonekite.signal.sanity import clean
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
-CATCH_UP_S, MOST_ROUNDS = 0.04, 12
+CATCH_UP_S, MOST_ROUNDS = 0.011, 24
 """Settings that are this far behind are taken over; after so many rounds, however far behind they are."""
 QUIET_S = 1.0
 """After the end of the recording playing ends when so long nothing was to be heard of what rings on."""
@@ -65,6 +66,7 @@ class Playback:
         self._live = live
         self._other: Playback | None = None
         self._clock = 0
+        self._turns = Turns()
         self._seam = max(1, int(SEAM_S * self.rate))
         self._tail = np.zeros((2, 0))
         self._rise = 0
@@ -126,7 +128,9 @@ class Playback:
                 return
             strip, beside, self._glide_s = self._wish
             self._wish, self._coming_heard, self._rounds = None, False, 0
-            self._coming = self._helper.submit(_prepared, strip, self._player.chain, beside)
+            self._coming = self._helper.submit(
+                self._turns.beside, _prepared, strip, self._player.chain, beside
+            )
         if not self._coming.done():
             return
         prepared = self._coming.result()
@@ -134,14 +138,16 @@ class Playback:
             self._coming_heard = True
             self._recall(2 * prepared.chain.latency)
             history = self._player.heard(prepared.wanted)
-            self._coming = self._helper.submit(_having_heard, prepared, history, self._clock)
+            self._coming = self._helper.submit(
+                self._turns.beside, _having_heard, prepared, history, self._clock
+            )
             return
         # What was played meanwhile is heard beside the playing, too, until there is next to nothing left of it.
         behind = prepared.behind(self._clock)
         if behind > CATCH_UP_S * self.rate and self._rounds < MOST_ROUNDS:
             self._rounds += 1
             self._coming = self._helper.submit(
-                _having_heard, prepared, self._player.heard(behind), self._clock
+                self._turns.beside, _having_heard, prepared, self._player.heard(behind), self._clock
             )
             return
         self._coming = None
@@ -187,6 +193,10 @@ class Playback:
 
     def read(self, frames: int) -> np.ndarray:
         """The next block (2, frames) of sound, silent where nothing plays."""
+        with self._turns.block():
+            return self._read(frames)
+
+    def _read(self, frames: int) -> np.ndarray:
         out = self._produce(frames) if self.playing else np.zeros((2, frames))
         if self._rise < self._seam and self.playing:
             count = min(frames, self._seam - self._rise)
@@ -212,7 +222,9 @@ class Playback:
             self._hear_back(self._strip, self._beside)
             self._fade_in()
         else:
-            self._starting = self._helper.submit(self._hear_back, self._strip, self._beside)
+            self._starting = self._helper.submit(
+                self._turns.beside, self._hear_back, self._strip, self._beside
+            )
 
     def _has_started(self) -> bool:
         """Whether a start has heard back and can be heard; if it goes elsewhere by now, it begins again."""

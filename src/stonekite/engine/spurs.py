@@ -62,14 +62,16 @@ def given(spur: Spur, split: Split) -> np.ndarray:
     return level * gains
 
 
-def mixed(gains: np.ndarray, rows: np.ndarray) -> np.ndarray:
-    """Rows (2, frames) through gains (2, 2), sum by sum, so that no library makes it depend on the block size."""
-    out = np.empty_like(rows)
-    for row in range(2):
-        out[row] = gains[row, 0] * rows[0]
-        if gains[row, 1] != 0.0:
-            out[row] += gains[row, 1] * rows[1]
-    return out
+def add_mixed(gains: np.ndarray, rows: np.ndarray, total: np.ndarray) -> None:
+    """Add rows (2, frames) through gains (2, 2) to a total, product by product, so that no library makes it depend on the
+    block size.
+    """
+    for to, frm in ((0, 0), (0, 1), (1, 0), (1, 1)):
+        gain = gains[to, frm]
+        if gain == 1.0:
+            total[to] += rows[frm]
+        elif gain != 0.0:
+            total[to] += gain * rows[frm]
 
 
 class SpurNode:
@@ -95,7 +97,11 @@ class SpurNode:
 
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
         """What comes out for legs (2, frames) that it takes, as a new array, without its level."""
-        rows = mixed(self.taken, legs)
+        if self.spur.of_both:
+            rows = np.array(legs, order="C")
+        else:
+            rows = np.zeros_like(legs)
+            add_mixed(self.taken, legs, rows)
         self.line.process(rows, clock, probe)
         self.wait.process(rows)
         return rows
@@ -136,16 +142,22 @@ class _Place:
         assert node is not None
         return node
 
-    def process(self, legs: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
-        """What it adds to the legs."""
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None, total: np.ndarray) -> None:
+        """Add to a total what it adds to the legs."""
         rows = self.node.process(legs, clock, probe)
-        return self._fade.process(
-            rows, lambda part: _added(self.old, part), lambda part: _added(self.new, part)
-        )
+        if self.old is self.new:
+            add_mixed(self.node.gains, rows, total)
+        else:
+            total += self._fade.process(
+                rows, lambda part: _added(self.old, part), lambda part: _added(self.new, part)
+            )
 
 
 def _added(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
-    return np.zeros_like(rows) if node is None else mixed(node.gains, rows)
+    total = np.zeros_like(rows)
+    if node is not None:
+        add_mixed(node.gains, rows, total)
+    return total
 
 
 class Spurs:
@@ -169,6 +181,11 @@ class Spurs:
         return bool(self._places)
 
     @property
+    def take_split(self) -> bool:
+        """Whether a spur takes the legs as they were split."""
+        return any(place.node.spur.after == SPLIT for place in self._places)
+
+    @property
     def memory(self) -> int:
         """Samples after which nothing of what came before is heard any more."""
         return max((self._memory_to(node) + node.memory for node in self.nodes), default=0)
@@ -190,7 +207,7 @@ class Spurs:
         for place in self._places:
             after = place.node.spur.after
             legs = split if after == SPLIT else self._line.tapped.get(after)  # type: ignore[arg-type]
-            total += place.process(end if legs is None else legs, clock, probe)
+            place.process(end if legs is None else legs, clock, probe, total)
         return total
 
     def _stays(self, new: SpurNode, old: SpurNode | None) -> bool:
