@@ -16,8 +16,10 @@ from stonekite.engine.export import export
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
 from stonekite.engine.strip import StripPlayer
-from stonekite.session import tree
+from stonekite.session import edits, storage, tree
+from stonekite.session.differences import differences
 from stonekite.session.edits import put
+from stonekite.session.history import History
 from stonekite.session.spur import Spur
 from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
@@ -301,3 +303,113 @@ def test_the_tail_is_played_and_written_until_it_is_quiet_or_as_asked(tmp_path):
     heard = np.concatenate([player.read(512) for _ in range(400)], axis=1)
     assert not player.playing
     assert np.array_equal(heard[:, :loud], wanted[:, :loud])
+
+
+@pytest.mark.parametrize("seed", SEEDS)
+def test_playing_and_exporting_a_tree_give_the_same_from_any_start(seed, tmp_path):
+    sound = programme(2.0, seed)
+    source = write_sound(tmp_path / "tree.wav", sound)
+    strip = drawn_strip(seed)
+    session = Session(sound=Sound(stems=(Stem(id=1, name="tree", source=source, strip=strip),)))
+    out = tmp_path / "out.wav"
+    list(export(session, out, bits="32f", tail=0.0))
+    written = soundfile.read(out)[0].T
+    player = Playback(open_source(source), strip)
+    player.play()
+    heard = np.concatenate([player.read(512) for _ in range(2 * RATE // 512)], axis=1)
+    assert np.abs(heard - written[:, : heard.shape[1]]).max() < 1e-6
+    start = int(np.random.default_rng(seed).integers(RATE // 2, RATE))
+    player = Playback(open_source(source), strip)
+    player.seek(start)
+    player.play()
+    heard = np.concatenate([player.read(512) for _ in range(40)], axis=1)
+    there = written[:, start : start + heard.shape[1]]
+    peak = np.abs(written).max() + 1e-9
+    assert np.abs(heard - there)[:, 512:].max() / peak < 1e-5
+
+
+@pytest.mark.parametrize("seed", range(20))
+def test_a_tree_is_saved_loaded_changed_and_undone_to_equality(seed):
+    strip = drawn_strip(seed, spurs=3)
+    session = Session(sound=Sound(stems=(Stem(id=99_999, name="t", source=SOURCE, strip=strip),)))
+    assert storage.decode(storage.encode(session)) == session
+    history = History.of(session)
+    now = session
+    for k in range(6):
+        changed, _ = moved(now.sound.stems[0].strip, 8 * seed + k)
+        now = put(now, ("sound", "stems", 0, "strip"), changed)
+        history.push(now, f"step {k}", None)
+        assert storage.decode(storage.encode(now)) == now
+        assert differences(strip, changed) or changed == strip
+        if not changed.spurs:
+            break
+    while history.next_undo:
+        history.undo()
+    assert history.now.sound == session.sound
+
+
+SOURCE = Source(path="quay.wav", rate=RATE, frames=RATE)
+
+
+def deep(count: int) -> BandsStage:
+    """Bands in bands, so many."""
+    inner = (deep(count - 1),) if count > 1 else ()
+    first = 100 * count
+    branches = tuple(Branch(id=first + k, stages=inner if k == 0 else ()) for k in range(4))
+    return BandsStage(id=first + 50, branches=branches)
+
+
+def full_spur(number: int) -> Spur:
+    """A spur of sixty stages."""
+    return Spur(
+        name=f"{number}", branch=Branch(id=number, stages=tuple(Eq(id=number + k) for k in range(1, 61)))
+    )
+
+
+@pytest.mark.parametrize(
+    ("strip", "said"),
+    [
+        (Strip(stages=(deep(4),)), r"too deep \(at \$\.sound\.stems\[0\]\.strip\.stages\[0\]\.branches\[0\]"),
+        (Strip(spurs=(Spur(branch=Branch(id=5, stages=(deep(3),))),)), "too deep"),
+        (Strip(spurs=(Spur(branch=Branch(id=0)),)), r"without a number \(at .*spurs\[0\]"),
+        (Strip(spurs=(Spur(branch=Branch(id=5), after=77),)), r"after no stage \(at .*spurs\[0\]\.after"),
+        (Strip(stages=(deep(1),), spurs=(Spur(branch=Branch(id=101)),)), "uses the number 101 twice"),
+        (Strip(spurs=tuple(full_spur(5000 + 100 * k) for k in range(5))), "more than 256 stages"),
+    ],
+)
+def test_trees_that_cannot_be_are_refused_with_their_place(strip, said):
+    text = storage.encode(
+        Session(sound=Sound(stems=(Stem(id=99_999, name="t", source=SOURCE, strip=strip),)))
+    )
+    with pytest.raises(storage.SessionError, match=said):
+        storage.decode(text)
+
+
+def test_what_is_unknown_deep_in_a_tree_is_refused_with_its_place():
+    strip = Strip(spurs=(Spur(branch=Branch(id=5, stages=(deep(1),))),))
+    session = Session(sound=Sound(stems=(Stem(id=99_999, name="t", source=SOURCE, strip=strip),)))
+    text = storage.encode(session).replace(b'"slope": 24', b'"slope": 25', 1)
+    with pytest.raises(storage.SessionError, match=r"spurs\[0\]\.branch\.stages\[0\]\.upper\.slope"):
+        storage.decode(text)
+
+
+def test_edits_keep_a_tree_whole():
+    """A stage goes away with what stands in it, and a spur that left after it leaves before it; ids are never twice."""
+    strip = Strip(stages=(LATE, deep(2)), spurs=(Spur(branch=Branch(id=5), after=90),))
+    session = Session(sound=Sound(stems=(Stem(id=99_999, name="t", source=SOURCE, strip=strip),)))
+    without = edits.remove_stage(session, 0, 90)
+    assert without.sound.stems[0].strip.spurs[0].after == "split"
+    again, number = edits.insert_stage(without, 0, deep(2), 0)
+    numbers = [n for _, n in tree.numbers(again.sound)]
+    assert len(set(numbers)) == len(numbers) and number in numbers
+    with pytest.raises(ValueError, match="3 deep"):
+        edits.insert_stage(session, 0, deep(2), 0, branch=tree.branch(strip, 100).branch)
+    with pytest.raises(ValueError, match="inside itself"):
+        edits.move_stage(session, 0, 250, 0, branch=200)
+    into, _ = edits.add_stage(session, 0, "gain", None, 201)
+    moved_out = edits.move_stage(into, 0, tree.branch(into.sound.stems[0].strip, 201).stages[0].id, 0, 5)
+    assert len(moved_out.sound.stems[0].strip.spur(5).branch.stages) == 1
+    kept = edits.keep_version(moved_out)
+    gone = edits.remove_stage(kept, 0, 250)
+    back = edits.take_stage(gone, 0, 1, 250)
+    assert back.sound.stems[0].strip == moved_out.sound.stems[0].strip
