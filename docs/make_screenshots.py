@@ -129,6 +129,34 @@ def compare_pictures(window: Window) -> None:
     wait(1.0)
 
 
+def path_pictures(window: Window) -> None:
+    """The cable zither: spurs, what stands in a stage, a spur aligned, the octave under."""
+    window.document.discard()
+    window.opening.open_zither()
+    wait(40, lambda: window._measured is not None)
+    torn, under = window.document.strip.spurs
+    bands = torn.branch.stages[1]
+    window.stages.choose(bands.id, "upper")
+    window.transport.play()
+    wait(3.5)
+    save(window, "spurs")
+    window.stages.choose(bands.branches[1].stages[0].id, "upper")
+    wait(3.0)
+    save(window, "bands")
+    window.spurs.choose(torn.id)
+    window.spurring.align(torn.id)
+    wait(20, lambda: window.spur_view._aligned is not None)
+    wait(0.5)
+    save(window, "spur")
+    window.document.undo()
+    window.transport.seek(0)
+    window.stages.choose(under.branch.stages[0].id, "upper")
+    wait(1.6)
+    save(window, "sub-octave")
+    window.transport.pause()
+    wait(0.5)
+
+
 def main(width: int = 1280, height: int = 800) -> None:
     FOLDER.mkdir(exist_ok=True)
     application = QApplication([])
@@ -165,6 +193,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     wait(1.5)
     with_dialog(window, dialog, "export")
     dialog.reject()
+    path_pictures(window)
     window.document.discard()
     window.close()
 

@@ -168,6 +168,22 @@ def test_what_is_no_number_never_leaves_and_is_soon_forgotten(kind):
             assert off_by_db(out[:, start:], through(strip, sound)[:, start:]) <= -120.0
 
 
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_what_rings_on_is_90_db_down_after_the_tail_that_the_kind_says(kind):
+    worst = -300.0
+    for seed in range(12 if THOROUGH else 4):
+        rng = np.random.default_rng([seed, *kind.encode()])
+        strip = Strip(split=SPLITS[seed % 4], stages=(drawn_stage(kind, rng),))
+        chain = Chain(strip, RATE)
+        sound = np.zeros((2, RATE // 2 + chain.latency + chain.tail + 4800))
+        sound[:, : RATE // 2] = programme(0.5, seed)
+        out = chain.process(sound, 0)
+        rest = out[:, RATE // 2 + chain.latency + chain.tail :]
+        worst = max(worst, off_by_db(rest + np.abs(out).max(), np.full_like(rest, np.abs(out).max())))
+    print(f"{kind}: what is left after the tail {worst:.0f} dB")
+    assert worst <= -90.0
+
+
 def test_every_setting_of_every_kind_is_drawn():
     """The tests above mean all settings: none is declared in a way that they do not see."""
     for kind in KINDS.values():

@@ -7,9 +7,11 @@ from hands import click, double_click, drag, from_menu, press, to_front
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
-from stonekite.engine.paths import aligned, loudness_of, only
+from stonekite.engine.audition import Audition, auditioned
+from stonekite.engine.paths import aligned, loudness_of
 from stonekite.files.demo import demo_path
 from stonekite.session import storage, tree
+from stonekite.session.alone import only
 from stonekite.session.spur import Spur
 from stonekite.session.types import Leg, Source, Split, Stem, Strip
 from stonekite.stages.branch import Branch
@@ -236,3 +238,49 @@ def test_many_spurs_and_stages_scroll_and_say_so(opened, qtbot):
     lane = kite.lane_centre(last)
     visible = kite.visibleRegion().boundingRect()
     assert visible.contains(lane.toPoint())
+
+
+def test_what_is_heard_without_a_spur_is_as_loud_as_with_it(window, qtbot):
+    window.opening.open_zither()
+    window.start()
+    view = window.spur_view
+    torn = window.document.strip.spurs[0].id
+    click(qtbot, window.kite, window.kite.lane_centre(torn))
+    qtbot.mouseClick(view.without, Qt.MouseButton.LeftButton)
+    assert window.hearing.spur_out == torn
+    qtbot.waitUntil(lambda: "to be as loud as with it" in window.hint.text(), timeout=60_000)
+    held = window.hearing._audition
+    stem = window.document.stem
+    heard = auditioned(stem.strip, held)
+    assert heard.spur(torn).muted and stem.strip.spur(torn).muted is False
+    loud = ended(loudness_of(stem, ["all", f"without {torn}"]))
+    assert held.gain_db == pytest.approx(loud["all"] - loud[f"without {torn}"], abs=0.02)
+    assert heard.output.trim_db == pytest.approx(stem.strip.output.trim_db + held.gain_db)
+    # Another level: measured again. Off: all is as it was, and nothing was changed but that level.
+    window.spurs.put("level_db", 0.0)
+    qtbot.waitUntil(lambda: window.hearing._audition.gain_db != held.gain_db, timeout=60_000)
+    qtbot.mouseClick(view.without, Qt.MouseButton.LeftButton)
+    assert window.hearing.spur_out == 0 and auditioned(stem.strip, window.hearing._audition) is stem.strip
+
+
+def test_the_whole_strip_goes_out_and_in_by_one_key(opened, qtbot):
+    press(qtbot, opened, Qt.Key.Key_X)
+    assert opened.listen.listening.what == "unprocessed"
+    press(qtbot, opened, Qt.Key.Key_X)
+    assert opened.listen.listening.what == "processed"
+
+
+def test_a_stage_in_a_band_of_a_spur_is_heard_alone(window):
+    """Taken out, only what it changes: of all that is heard beside it, nothing is left."""
+    window.opening.open_zither()
+    strip = window.document.strip
+    torn, under = strip.spurs
+    bands = torn.branch.stages[1]
+    drive = bands.branches[1].stages[0]
+    heard = auditioned(strip, Audition(drive.id, "out"))
+    assert not tree.find(heard, drive.id)[1].inserted and heard.spur(under.id) == under
+    heard = auditioned(strip, Audition(drive.id, "change"))
+    inside = tree.find(heard, bands.id)[1]
+    assert tree.find(heard, drive.id)[1].change_only
+    assert heard.spur(torn.id).alone and heard.upper.muted and heard.lower.muted
+    assert [path.muted for path in inside.upper.paths] == [True, False, True, True]

@@ -72,6 +72,7 @@ COMMANDS: tuple[Command, ...] = (
     Command("processed", "Processed", "listen", ("1",), "hear the result", apart=True),
     Command("unprocessed", "Unprocessed", "listen", ("2",), "hear the recording as it came"),
     Command("difference", "Difference", "listen", ("3",), "hear what the processing adds and takes away"),
+    Command("strip", "Strip on or off", "listen", ("X",), "the whole strip out and in, as loud"),
     Command("match", "Level-matched", "listen", ("M",), "level match on or off"),
     Command("keep", "Keep the state now as a version", "listen", ("V",), "keep a version", apart=True),
     Command("add-reference", "Add a reference…", "listen"),

@@ -5,27 +5,36 @@ from typing import Any, Literal
 import msgspec
 
 from stonekite.session import tree
+from stonekite.session.alone import without
 from stonekite.session.edits import other, put
-from stonekite.session.types import Leg, LegName, Strip
+from stonekite.session.types import Leg, LegName, Output, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.registry import kind_of
+from stonekite.stages.settings import settings_of
 
 
 class Audition(msgspec.Struct, frozen=True):
-    """Listen to the strip without a stage, to what a stage changes, to what its detector hears, or to the range that
-    a band works on."""
+    """Listen to the strip without a stage, to what a stage changes, to what its detector hears, to the range that a band
+    works on, or to the strip without a spur, turned by a gain in dB so that it is as loud as with it.
+    """
 
     stage: int
-    what: Literal["out", "change", "detector", "band"]
+    what: Literal["out", "change", "detector", "band", "without"]
     leg: LegName = "upper"
     slot: int = 0
+    gain_db: float = 0.0
 
 
 def auditioned(strip: Strip, audition: Audition | None) -> Strip:
     """The strip to play; the strip itself if there is nothing to listen to alone."""
     if audition is None:
         return strip
+    if audition.what == "without":
+        held = settings_of(Output)["trim_db"].held(strip.output.trim_db + audition.gain_db)
+        return msgspec.structs.replace(
+            without(strip, audition.stage), output=msgspec.structs.replace(strip.output, trim_db=held)
+        )
     try:
         path, stage = tree.find(strip, audition.stage)
     except LookupError:

@@ -1,15 +1,16 @@
 """The paths of a strip against each other: how loud each is alone, and how much later a spur adds best."""
 
 from collections.abc import Generator, Iterator
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
 
 from stonekite.engine.render import open_source, rendered
 from stonekite.measure.loudness import Loudness
+from stonekite.session.alone import beside, only
 from stonekite.session.spur import LONGEST_MS
-from stonekite.session.types import LEGS, Stem, Strip
+from stonekite.session.types import Stem, Strip
 
 LISTENED_S = 30.0
 """So much of a recording is looked at, from its middle."""
@@ -31,29 +32,6 @@ class Alignment(NamedTuple):
     curve_db: np.ndarray
 
 
-def only(strip: Strip, path: int | str) -> Strip:
-    """A strip in which nothing is heard but one path: a leg by its name, a spur by its id, or "rest": all but spurs."""
-    legs: dict[str, Any] = {}
-    for leg in LEGS:
-        kept = path in (leg, "rest")
-        legs[leg] = msgspec.structs.replace(
-            strip.leg(leg), alone=False, muted=not kept or strip.leg(leg).muted
-        )
-        if path == leg:
-            legs[leg] = msgspec.structs.replace(strip.leg(leg), alone=False, muted=False)
-    spurs = tuple(msgspec.structs.replace(spur, alone=False, muted=spur.id != path) for spur in strip.spurs)
-    return msgspec.structs.replace(strip, spurs=spurs, **legs)
-
-
-def without(strip: Strip, spur: int) -> Strip:
-    """A strip without the sound of a spur, and with that of all that is not muted otherwise."""
-    spurs = tuple(
-        msgspec.structs.replace(one, alone=False, muted=one.muted or one.id == spur) for one in strip.spurs
-    )
-    legs = {leg: msgspec.structs.replace(strip.leg(leg), alone=False) for leg in LEGS}
-    return msgspec.structs.replace(strip, spurs=spurs, **legs)
-
-
 def _middle(frames: int, rate: float) -> tuple[int, int]:
     count = min(frames, int(LISTENED_S * rate))
     start = (frames - count) // 2
@@ -72,7 +50,7 @@ def _heard(stem: Stem, strip: Strip) -> Iterator[tuple[np.ndarray, float]]:
 
 
 def loudness_of(stem: Stem, paths: list[int | str]) -> Generator[float, None, dict[int | str, float]]:
-    """Loudness in LUFS of paths alone, at the join; yields progress 0 to 1. Raises AudioError."""
+    """Loudness in LUFS of what `only` names, at the join; yields progress 0 to 1. Raises AudioError."""
     found = {}
     for k, path in enumerate(paths):
         meter = Loudness(stem.source.rate)
@@ -94,7 +72,7 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
         strip, spurs=tuple(level if one.id == number else one for one in strip.spurs)
     )
     parts = []
-    for k, one in enumerate((without(at_once, number), only(at_once, number))):
+    for k, one in enumerate((beside(at_once, number), only(at_once, number))):
         blocks = []
         for block, done in _heard(stem, one):
             blocks.append(block)
@@ -102,11 +80,11 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
         parts.append(np.concatenate(blocks, axis=1))
     if min(_power(part) for part in parts) <= 1e-12 * parts[0].size:
         raise ValueError("One of both is silent: there is nothing to align.")
-    rest, beside = _folded(parts)
-    powers = [_power(rest), _power(beside)]
+    rest, other = _folded(parts)
+    powers = [_power(rest), _power(other)]
     rate = stem.source.rate
     most = int(np.ceil(LONGEST_MS * 1e-3 * rate))
-    products = _products(rest, beside, most + _REACH)
+    products = _products(rest, other, most + _REACH)
 
     def whole(delay: np.ndarray) -> np.ndarray:
         """Power of both together at delays in samples."""
@@ -142,10 +120,10 @@ def _folded(parts: list[np.ndarray]) -> list[np.ndarray]:
     return folds if there else parts
 
 
-def _products(rest: np.ndarray, beside: np.ndarray, most: int) -> np.ndarray:
-    """Sums over time and sides of rest(t) beside(t - d), for d from -most to most."""
+def _products(rest: np.ndarray, other: np.ndarray, most: int) -> np.ndarray:
+    """Sums over time and sides of rest(t) other(t - d), for d from -most to most."""
     size = 1 << int(np.ceil(np.log2(rest.shape[1] + most + 1)))
-    spectrum = np.sum(np.fft.rfft(rest, size, axis=1) * np.conj(np.fft.rfft(beside, size, axis=1)), axis=0)
+    spectrum = np.sum(np.fft.rfft(rest, size, axis=1) * np.conj(np.fft.rfft(other, size, axis=1)), axis=0)
     circular = np.fft.irfft(spectrum, size)
     return np.concatenate([circular[-most:], circular[: most + 1]])
 

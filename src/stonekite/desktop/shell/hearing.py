@@ -136,6 +136,19 @@ class Hearing(QObject):
         if self._document.is_open:
             self.send()
 
+    def hear_without(self, spur: int, gain_db: float) -> None:
+        """Listen to the strip without a spur, turned by a gain in dB; 0 for no spur: as it is."""
+        audition = Audition(spur, "without", gain_db=gain_db) if spur else None
+        if audition != self._audition and self._document.is_open:
+            self._audition = audition
+            self.send()
+
+    @property
+    def spur_out(self) -> int:
+        """The spur without which is listened to; 0 for none."""
+        held = self._audition
+        return held.stage if held is not None and held.what == "without" else 0
+
     @property
     def without_stage(self) -> bool:
         """Whether the open stage is held out."""

@@ -176,6 +176,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "play": hearing.toggle_play,
         "rewind": hearing.rewind,
         "loop": hearing.toggle_loop,
+        "strip": listen.toggle_strip,
         "match": listen.toggle_match,
         "keep": window.switching.keep,
         "add-reference": window.switching.ask_reference,

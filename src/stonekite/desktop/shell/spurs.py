@@ -12,7 +12,7 @@ from stonekite.processes.jobs import Align, Aligned, Answer, MeasurePaths, Paths
 from stonekite.session.spur import Spur
 from stonekite.session.types import LEGS
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, figure
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -65,6 +65,10 @@ class Spurring(QObject):
         view.match_asked.connect(self.ask_match)
         view.refused.connect(self.said)
         self._actions.said.connect(self.said)
+        view.without_asked.connect(self.hear_without)
+        self._actions.chosen_changed.connect(lambda: self.hear_without(False))
+        window.stages.chosen_changed.connect(lambda: window.spur_view.without.setChecked(False))
+        window.document.changed.connect(self._measure_again)
 
     def ask(self) -> None:
         """Where a new spur is to come from."""
@@ -115,6 +119,43 @@ class Spurring(QObject):
                 window.spur_view.show_aligned(spur, answer)
 
         window.errands.send(lambda n: Align(n, stem, number), f"Aligning {spur.name}", use)
+
+    def hear_without(self, on: bool) -> None:
+        """Hear all but the open spur, as loud as with it: measured behind the window, and until then as it comes."""
+        window = self._window
+        window.spur_view.without.setChecked(on)
+        number = self._actions.chosen if on else 0
+        if not number and not window.hearing.spur_out:
+            return
+        window.hearing.hear_without(number, 0.0)
+        if number:
+            self._measure_without(number)
+
+    def _measure_without(self, number: int) -> None:
+        window = self._window
+        stem = window.document.stem
+
+        def use(answer: Answer) -> None:
+            if not isinstance(answer, PathsMeasured) or window.hearing.spur_out != number:
+                return
+            whole, rest = answer.loudness
+            if whole is None or rest is None:
+                self.said.emit("It is silent without this spur: there is nothing to match.")
+                return
+            window.hearing.hear_without(number, round(whole - rest, 2))
+            change = figure(whole - rest, "dB", 2, sign=True)
+            self.said.emit(
+                f"Without {stem.strip.spur(number).name}, turned by {change} to be as loud as with it."
+            )
+
+        paths: list[int | str] = ["all", f"without {number}"]
+        window.errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring without the spur", use)
+
+    def _measure_again(self) -> None:
+        """An edit has changed what is heard with and without the spur."""
+        number = self._window.hearing.spur_out
+        if number and any(spur.id == number for spur in self._window.document.strip.spurs):
+            self._measure_without(number)
 
     def ask_match(self) -> PathsDialog | None:
         """Which paths are to be equally loud."""

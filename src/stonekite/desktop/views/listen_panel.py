@@ -405,6 +405,10 @@ class ListenPanel(QFrame):
     def toggle_only(self, name: Component) -> None:
         self.choose_only(None if self._only == name else name)
 
+    def toggle_strip(self) -> None:
+        """The strip out: the recording as it came; or in again."""
+        self.choose("processed" if self._what == "unprocessed" else "unprocessed")
+
     def toggle_match(self) -> None:
         self.match.setChecked(not self.match.isChecked())
         self._say()

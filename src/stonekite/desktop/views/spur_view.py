@@ -6,6 +6,7 @@ import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLineEdit, QPushButton, QVBoxLayout
 
+from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.editors.rows import SettingsRow
@@ -24,6 +25,7 @@ class SpurView(QFrame):
     add_asked = Signal(int)
     align_asked = Signal(int)
     match_asked = Signal()
+    without_asked = Signal(bool)
 
     def __init__(self, document: Document, actions: SpurActions) -> None:
         super().__init__()
@@ -42,6 +44,12 @@ class SpurView(QFrame):
         self.align = QPushButton("Align to leg")
         self.match = QPushButton("Match levels…")
         self.remove = QPushButton("Remove")
+        self.without = Toggle(
+            "Hear without",
+            "Hear without the spur",
+            "Hear all but this spur, turned so that it is as loud as with it, while this is on",
+        )
+        self.without.clicked.connect(self.without_asked)
         for button, help in (
             (self.add, "Put a stage into the spur"),
             (
@@ -62,6 +70,7 @@ class SpurView(QFrame):
         for part in (title, self.name, leaves, self.leaves):
             head.addWidget(part)
         head.addStretch()
+        head.addWidget(self.without)
         for button in (self.add, self.align, self.match, self.remove):
             head.addWidget(button)
         self.picture = DelayPicture()
