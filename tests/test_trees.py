@@ -13,6 +13,7 @@ from trees import SPLITS, drawn_stage, drawn_strip
 
 from stonekite.engine.chain import Chain
 from stonekite.engine.export import export
+from stonekite.engine.listen import Listening
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
 from stonekite.engine.strip import StripPlayer
@@ -25,6 +26,7 @@ from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, St
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.registry import kind_of
 
 
@@ -413,3 +415,74 @@ def test_edits_keep_a_tree_whole():
     gone = edits.remove_stage(kept, 0, 250)
     back = edits.take_stage(gone, 0, 1, 250)
     assert back.sound.stems[0].strip == moved_out.sound.stems[0].strip
+
+
+@pytest.mark.parametrize("rings", [False, True])
+@pytest.mark.parametrize("gone", [False, True])
+def test_a_stage_that_is_taken_out_rings_on_or_stops_as_chosen(rings, gone):
+    """A resonance of two seconds is struck and taken out: what rings is what it would have rung, or nothing."""
+    ring = Eq(id=3, rings_on=rings, upper=EqSide(bands=(Band(frequency_hz=100, q=30, gain_db=15),)))
+    gain = Gain(id=4, upper=GainSide(gain_db=-1.0), lower=None)
+    strip = Strip(split=Split(mode="left-right"), stages=(ring, gain))
+    sound = np.zeros((2, 4 * RATE))
+    sound[:, 0] = 1.0
+    wanted = through(strip, sound)
+    player = StripPlayer(strip, RATE)
+    at = RATE // 4
+    first = player.process(sound[:, :at], 0)
+    without = (gain,) if gone else (msgspec.structs.replace(ring, inserted=False), gain)
+    player.update(msgspec.structs.replace(strip, stages=without), at)
+    # Another change while it rings does not end it.
+    middle = player.process(sound[:, at : 2 * at], at)
+    louder = msgspec.structs.replace(gain, upper=GainSide(gain_db=-1.5))
+    player.update(msgspec.structs.replace(strip, stages=(*without[:-1], louder)), 2 * at)
+    last = player.process(sound[:, 2 * at :], 2 * at)
+    assert np.array_equal(first, wanted[:, :at])
+    settled = int(0.03 * RATE)
+    if rings:
+        assert off_by_db(middle[:, settled:], wanted[:, at + settled : 2 * at]) < -80.0
+        assert off_by_db(last[:, settled:], 10 ** (-0.5 / 20) * wanted[:, 2 * at + settled :]) < -80.0
+        assert np.abs(last[:, 2 * RATE :]).max() < 10 ** (-90 / 20)
+    else:
+        assert np.abs(middle[:, settled:]).max() == np.abs(last).max() == 0.0
+
+
+def test_the_unprocessed_signal_turned_as_empty_bands_leaves_no_difference(tmp_path):
+    sound = programme(3.0, 9)
+    source = write_sound(tmp_path / "turn.wav", sound)
+    side = BandsSide(count=3, slope=48)
+    inner = tuple(Branch(id=31 + k, stages=(LATE,) if k == 0 else ()) for k in range(4))
+    strip = Strip(stages=(BandsStage(id=3, upper=side, lower=BandsSide(first_hz=700.0), branches=inner),))
+    levels = {}
+    for turned in (False, True):
+        listening = Listening("difference", turned=turned)
+        player = Playback(open_source(source), strip, listening)
+        player.play()
+        heard = np.concatenate([player.read(512) for _ in range(250)], axis=1)
+        levels[turned] = 20 * np.log10(np.abs(heard[:, RATE:]).max() / np.abs(sound).max())
+    print(f"difference of empty bands {levels[False]:.0f} dB, turned {levels[True]:.0f} dB")
+    assert levels[False] > -20 and levels[True] < -120
+    # Turned on while it plays it goes over without a click.
+    player = Playback(open_source(source), strip, Listening("unprocessed"))
+    player.play()
+    plain = np.concatenate([player.read(512) for _ in range(100)], axis=1)
+    player.listen(Listening("unprocessed", turned=True))
+    after = np.concatenate([player.read(512) for _ in range(100)], axis=1)
+    own = np.abs(np.diff(sound, axis=1)).max()
+    assert np.abs(np.diff(np.concatenate([plain, after], axis=1), axis=1)).max() <= 1.5 * own
+
+
+def test_a_spur_leaves_after_a_stage_that_is_out_as_after_one_that_is_in():
+    """Also when the stage was taken out while it played."""
+    sound = programme(1.0, 10)
+    gain = Gain(id=4, upper=GainSide(gain_db=-6.0), lower=GainSide(gain_db=-6.0))
+    last = Gain(id=5, upper=GainSide(gain_db=-60.0), lower=GainSide(gain_db=-60.0))
+    strip = Strip(stages=(gain, last), spurs=(Spur(branch=Branch(id=9), after=4),))
+    out = msgspec.structs.replace(strip, stages=(msgspec.structs.replace(gain, inserted=False), last))
+    player = StripPlayer(strip, RATE)
+    at = RATE // 2
+    player.process(sound[:, :at], 0)
+    player.update(out, at)
+    heard = player.process(sound[:, at:], at)
+    assert off_by_db(heard[:, 2000:], through(out, sound)[:, at + 2000 :]) <= -250.0
+    assert off_by_db(through(out, sound), sound * (1 + 10 ** (-60 / 20))) <= -250.0

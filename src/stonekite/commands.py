@@ -74,6 +74,13 @@ COMMANDS: tuple[Command, ...] = (
     Command("difference", "Difference", "listen", ("3",), "hear what the processing adds and takes away"),
     Command("strip", "Strip on or off", "listen", ("X",), "the whole strip out and in, as loud"),
     Command("match", "Level-matched", "listen", ("M",), "level match on or off"),
+    Command(
+        "turn",
+        "Unprocessed turned in phase as the result",
+        "listen",
+        help="through the dry parts of stages that turn the phase, such as bands: so that only levels differ",
+        checkable=True,
+    ),
     Command("keep", "Keep the state now as a version", "listen", ("V",), "keep a version", apart=True),
     Command("add-reference", "Add a reference…", "listen"),
     Command("next-reference", "Next reference", "listen", ("R",), "hear the next reference"),

@@ -290,7 +290,7 @@ class Chain:
         self._fades.clear()
         self.line.settle()
         self.spurs.settle()
-        self._plain = self._nothing_between
+        self._plain = self._nothing_between and not self.line.ringing
 
     def _ends(self, old: "Chain") -> list[tuple[Any, Any]]:
         return [(self._intake, old._intake), (self._output, old._output)]

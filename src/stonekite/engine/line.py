@@ -204,6 +204,19 @@ class Fade:
             return first
         return np.concatenate([first, new(block[:, count:].copy())], axis=1)
 
+    @property
+    def over(self) -> bool:
+        """Whether it has gone over."""
+        return self._done >= self._length
+
+    def between(self, old: np.ndarray, new: np.ndarray) -> np.ndarray:
+        """As `process`, from blocks (2, frames) that both ways have given already."""
+        count = min(new.shape[1], max(0, self._length - self._done))
+        rise = np.ones(new.shape[1])
+        rise[:count] = ramp(count, self._done, self._length)
+        self._done += count
+        return old + rise * (new - old)
+
 
 class Gliding:
     """A stage that goes over into another one of the same latency; None for nothing."""
@@ -211,11 +224,6 @@ class Gliding:
     def __init__(self, old: Node | None, new: Node | None, length: int) -> None:
         self._old, self._new = old, new
         self._fade = Fade(length)
-
-    @property
-    def ends(self) -> bool:
-        """Whether nothing is left of it."""
-        return self._new is None
 
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
         """Process legs (2, frames) in place."""
@@ -234,6 +242,33 @@ class Gliding:
             return block
 
         legs[:] = self._fade.process(legs, old, new)
+
+
+class Ringing:
+    """A stage that was taken out and rings on: it hears nothing new, and what it still gives is added to what passes."""
+
+    def __init__(self, node: Node, length: int) -> None:
+        self._node = node
+        self._length = length
+        self._done = 0
+
+    @property
+    def over(self) -> bool:
+        """Whether nothing is left of it."""
+        return self._done >= self._length + self._node.plan.tail
+
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
+        """Process legs (2, frames) in place."""
+        if self.over:
+            return
+        count = min(legs.shape[1], max(0, self._length - self._done))
+        rise = ramp(count, self._done, self._length)
+        rest = np.zeros_like(legs)
+        rest[:, :count] = (1.0 - rise) * legs[:, :count]
+        legs[:, :count] *= rise
+        self._node.process(rest, clock)
+        legs += rest
+        self._done += legs.shape[1]
 
 
 def works(stage: Stage) -> bool:
@@ -266,17 +301,25 @@ def along(stages: Iterable[Stage], context: Context) -> Plan:
     return Plan((late, late), sum(plan.memory for plan in found), sum(plan.tail for plan in found))
 
 
+def _going_over(old: Node | None, new: Node | None, length: int) -> Gliding | Ringing:
+    """From one stage to another; one that goes away rings on if it is to, and if it has anything to ring with."""
+    if new is None and old is not None and old.stage.rings_on and old.plan.tail:
+        return Ringing(old, length)
+    return Gliding(old, new, length)
+
+
 class Line:
     """Stages in a row, ready to process. `late` is by how many samples what comes in is late."""
 
     def __init__(self, stages: tuple[Stage, ...], context: Context, late: int = 0) -> None:
         self.latency = 0
         self._late = late
+        self._order = [stage.id for stage in stages]
         self.tapped: dict[int, np.ndarray | None] = {}
         """What came out of the stages with these ids in the last block, for who puts them in."""
         self.nodes: list[Node] = []
         planned = {stage.id: plan for stage, plan in plans(stages, context)}
-        self._places: list[tuple[int, Node | Gliding | None]] = []
+        self._places: list[tuple[int, Node | Gliding | Ringing | None]] = []
         for stage in stages:
             node = None
             pause()
@@ -335,7 +378,7 @@ class Line:
     @property
     def changing(self) -> bool:
         """Whether it is going over from an older line within itself."""
-        return any(isinstance(node, Gliding) for _, node in self._places)
+        return any(isinstance(node, Gliding | Ringing) for _, node in self._places)
 
     def fits(self, old: "Line") -> bool:
         """Whether a change from an older line can happen where it is: what stays keeps its order and its time, and
@@ -392,7 +435,7 @@ class Line:
         """Become an older line, which is no longer used, and go over from it where it differs, in `length` frames."""
         there = {node.id: node for node in old.nodes}
         ids = [stage for stage, _ in self._places]
-        places: list[tuple[int, Node | Gliding | None]] = []
+        places: list[tuple[int, Node | Gliding | Ringing | None]] = []
         for stage, node in self._places:
             new, before = (None if node is None else self.find(stage)), there.get(stage)
             if new is None and before is None:
@@ -403,23 +446,37 @@ class Line:
             else:
                 if new is not None and stage in partners:
                     new.take_over(partners[stage])
-                places.append((stage, Gliding(before, new, length)))
+                places.append((stage, _going_over(before, new, length)))
         # What is gone fades out where it stood: behind the last one before it that is still here.
         stood = [node.id for node in old.nodes]
         for k, number in enumerate(stood):
             if number not in ids:
                 known = [place for place, (stage, _) in enumerate(places) if stage in stood[:k]]
-                places.insert(max(known, default=-1) + 1, (number, Gliding(there[number], None, length)))
+                places.insert(max(known, default=-1) + 1, (number, _going_over(there[number], None, length)))
+        # What rang on already rings on, where it stood.
+        for k, (number, ringing) in enumerate(old._places):
+            if isinstance(ringing, Ringing) and not ringing.over:
+                places.insert(min(k, len(places)), (number, ringing))
         self._places = places
 
     def settle(self) -> None:
-        """The change is over: only what is there now goes on."""
+        """The change is over: what is there now goes on, and what rings."""
         still = {node.id: node for node in self.nodes}
-        ids = [stage for stage, _ in self._places if stage in still or stage not in self._gone()]
-        self._places = [(stage, still.get(stage)) for stage in ids]
+        kept: list[tuple[int, Node | Gliding | Ringing | None]] = []
+        for stage, node in self._places:
+            if isinstance(node, Ringing):
+                if not node.over:
+                    kept.append((stage, node))
+                if stage in self._order and stage not in still:
+                    kept.append((stage, None))
+            elif stage in self._order:
+                kept.append((stage, still.get(stage)))
+        self._places = kept
 
-    def _gone(self) -> set[int]:
-        return {stage for stage, node in self._places if isinstance(node, Gliding) and node.ends}
+    @property
+    def ringing(self) -> bool:
+        """Whether something that was taken out still rings."""
+        return any(isinstance(node, Ringing) for _, node in self._places)
 
     def unknown(self, partners: dict[int, Node]) -> int:
         """How far back has to be heard for the stages that cannot go on: also what stands before them has to know."""

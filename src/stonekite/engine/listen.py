@@ -17,8 +17,9 @@ What = Literal["processed", "unprocessed", "difference", "reference"]
 
 
 class Listening(msgspec.Struct, frozen=True):
-    """A choice of what is heard, with the gains in dB that match the levels (never above 0), and the gain in dB that
-    makes the difference audible."""
+    """A choice of what is heard: with the gains in dB that match the levels (never above 0), the gain in dB that makes
+    the difference audible, and whether the unprocessed signal is turned in phase as the result is.
+    """
 
     what: What = "processed"
     only: Component | None = None
@@ -26,6 +27,7 @@ class Listening(msgspec.Struct, frozen=True):
     unprocessed_db: float = 0.0
     reference_db: float = 0.0
     difference_db: float = 0.0
+    turned: bool = False
 
 
 def matched_db(loudness: dict[str, float | None]) -> dict[str, float]:

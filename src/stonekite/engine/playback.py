@@ -11,6 +11,7 @@ from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer, ramp
 from stonekite.engine.tails import LONGEST_S, QUIET_DB
+from stonekite.engine.turned import Turner
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
 from stonekite.signal.decibels import gain_of
@@ -67,6 +68,8 @@ class Playback:
         self._other: Playback | None = None
         self._clock = 0
         self._turns = Turns()
+        self._turner = Turner(self.rate)
+        self._turned = listening is not None and listening.turned
         self._seam = max(1, int(SEAM_S * self.rate))
         self._tail = np.zeros((2, 0))
         self._rise = 0
@@ -176,6 +179,7 @@ class Playback:
 
     def listen(self, choice: Listening) -> None:
         """Listen to something else from the next block on."""
+        self._turned = choice.turned
         self._listener.choose(choice)
 
     @property
@@ -288,6 +292,9 @@ class Playback:
         self._follow()
         source = clean(self._source(frames))
         unprocessed = self._player.reference(source)
+        if self._turned:
+            self._turner.want(self._strip, self._player.latency, self._helper)
+            unprocessed = self._turner.process(source, self._clock, unprocessed)
         tap = Tap(self.watched if self.watched is not None else -1) if self._live is not None else None
         processed = self._player.process(source, self._clock, tap)
         self._clock += frames

@@ -64,6 +64,9 @@ class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
         float,
         number("Given back", "dB", -36.0, 36.0, step=0.1, help="Gain that keeps the level, as measured"),
     ] = 0.0
+    rings_on: Annotated[
+        bool, flag("Rings on", help="When the stage is taken out, what is in it rings on; otherwise it stops")
+    ] = False
     change_only: Annotated[bool, flag("Change only", help="Hear only what the stage takes away or adds")] = (
         False
     )

@@ -64,7 +64,7 @@ class StagePanel(QFrame):
                 self.presets,
                 "Kept settings for this stage or for one leg of it: try, use, keep, import, export",
             ),
-            (self.more, "Reset, copy to the other leg, swap legs, copy and paste"),
+            (self.more, "Reset, copy to the other leg, swap legs, ring on when taken out, copy and paste"),
         ):
             button.setObjectName("small")
             button.setToolTip(help)
@@ -152,6 +152,11 @@ class StagePanel(QFrame):
         menu.addAction("Reset", actions.reset)
         menu.addAction(f"Copy settings to {other}", actions.copy_across)
         menu.addAction("Swap legs", actions.swap)
+        ring = menu.addAction(
+            "Rings on when taken out", lambda: actions.toggle("rings_on", "rings on", "stops")
+        )
+        ring.setCheckable(True)
+        ring.setChecked(actions.stage is not None and actions.stage.rings_on)
         menu.addSeparator()
         menu.addAction("Copy stage", actions.copy)
         menu.addAction("Paste stage behind it", actions.paste)

@@ -98,13 +98,17 @@ class DelayPicture(Picture):
             xs = plot.left() + plot.width() * (delays + LONGEST_MS) / (2 * LONGEST_MS)
             ys = [self._y(float(db)) for db in self._curve]
             painter.drawPolyline(polyline(xs, np.array(ys)))
-            painter.setPen(roles.chalk)
-            painter.setFont(font(8.5))
-            inner = plot.adjusted(10, 6, -10, 0)
-            painter.drawText(inner, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, self._words)
         x = self.x_of(self._delay_ms)
         painter.setPen(QPen(roles.chalk, 1))
         painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        if self._words:
+            painter.setFont(font(8.5))
+            self.label(
+                painter,
+                QRectF(plot.left() + 8, plot.top() + 5, 100, 16),
+                self._words,
+                Qt.AlignmentFlag.AlignLeft,
+            )
         words = figure(self._delay_ms, "ms", 2)
         painter.setFont(font(8.5, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(words) + 14

@@ -178,6 +178,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "loop": hearing.toggle_loop,
         "strip": listen.toggle_strip,
         "match": listen.toggle_match,
+        "turn": listen.turn,
         "keep": window.switching.keep,
         "add-reference": window.switching.ask_reference,
         "next-reference": listen.next_reference,

@@ -203,6 +203,7 @@ class ListenPanel(QFrame):
         self.setObjectName("panel")
         self.setFixedWidth(232)
         self._what = "processed"
+        self._turned = False
         self._only: Component | None = None
         self.version: int | None = None
         self.reference: int | None = None
@@ -317,6 +318,7 @@ class ListenPanel(QFrame):
             gains.get("unprocessed", 0.0),
             gains.get(f"reference {self.reference}", 0.0),
             float(self.raised.value),
+            self._turned,
         )
 
     def _gains(self) -> dict[str, float]:
@@ -408,6 +410,11 @@ class ListenPanel(QFrame):
     def toggle_strip(self) -> None:
         """The strip out: the recording as it came; or in again."""
         self.choose("processed" if self._what == "unprocessed" else "unprocessed")
+
+    def turn(self, on: bool) -> None:
+        """Whether the unprocessed signal is turned in phase as the result is."""
+        self._turned = on
+        self._say()
 
     def toggle_match(self) -> None:
         self.match.setChecked(not self.match.isChecked())
