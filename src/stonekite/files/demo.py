@@ -144,15 +144,14 @@ def landing_stage() -> np.ndarray:
     return track * edge * (0.56 / np.abs(track).max())
 
 
-def write(folder: Path) -> Path:
-    """Write the recording as 16-bit FLAC into a folder."""
+def write(folder: Path, name: str, sound: np.ndarray) -> Path:
+    """Write a recording (2, frames) as 16-bit FLAC into a folder."""
     folder.mkdir(parents=True, exist_ok=True)
-    path = folder / f"{NAME}.flac"
-    sound = landing_stage()
+    path = folder / f"{name}.flac"
     with Writer(path, RATE, bits="16", dither=True, force=True, frames=sound.shape[1]) as file:
         file.write(sound)
     return path
 
 
 if __name__ == "__main__":
-    print(write(Path(sys.argv[1]) if len(sys.argv) > 1 else demo_path().parent))
+    print(write(Path(sys.argv[1]) if len(sys.argv) > 1 else demo_path().parent, NAME, landing_stage()))

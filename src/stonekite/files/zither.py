@@ -9,8 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.files.audio import Writer
-from stonekite.files.demo import RATE, demo_path
+from stonekite.files.demo import RATE, demo_path, write
 
 NAME = "cable zither"
 SECONDS = 24.0
@@ -83,15 +82,5 @@ def cable_zither() -> np.ndarray:
     return both * edge * (0.7 / np.abs(both).max())
 
 
-def write(folder: Path) -> Path:
-    """Write the recording as 16-bit FLAC into a folder."""
-    folder.mkdir(parents=True, exist_ok=True)
-    path = folder / f"{NAME}.flac"
-    sound = cable_zither()
-    with Writer(path, RATE, bits="16", dither=True, force=True, frames=sound.shape[1]) as file:
-        file.write(sound)
-    return path
-
-
 if __name__ == "__main__":
-    print(write(Path(sys.argv[1]) if len(sys.argv) > 1 else demo_path().parent))
+    print(write(Path(sys.argv[1]) if len(sys.argv) > 1 else demo_path().parent, NAME, cable_zither()))
