@@ -67,7 +67,8 @@ class Node:
         dry = None
         if self._dry is not None:
             dry = self._dry.process(legs, clock)
-        self.kind.process(self.state, self.coefficients, legs, At(clock, self._through(clock, probe)))
+        at = At(clock, self._through(clock, probe)) if self.lines else At(clock)
+        self.kind.process(self.state, self.coefficients, legs, at)
         self._alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
         if not np.isfinite(legs.sum()):

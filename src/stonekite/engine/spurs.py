@@ -66,8 +66,11 @@ def add_mixed(gains: np.ndarray, rows: np.ndarray, total: np.ndarray) -> None:
     """Add rows (2, frames) through gains (2, 2) to a total, product by product, so that no library makes it depend on the
     block size.
     """
-    for to, frm in ((0, 0), (0, 1), (1, 0), (1, 1)):
-        gain = gains[to, frm]
+    (a, b), (c, d) = gains.tolist()
+    if a == d and b == c == 0.0:  # both rows alike, in one piece
+        total += rows if a == 1.0 else a * rows
+        return
+    for to, frm, gain in ((0, 0, a), (0, 1, b), (1, 0, c), (1, 1, d)):
         if gain == 1.0:
             total[to] += rows[frm]
         elif gain != 0.0:
@@ -88,6 +91,7 @@ class SpurNode:
         self.line = Line(spur.branch.stages, context, late)
         delay, fine = _delay(spur, context.rate)
         self.wait = FineDelay((out_late - late - self.line.latency - fine + delay,) * 2)
+        self._waits = self.wait.latency > 0 or out_late - late - self.line.latency + delay > 0
         self.shape = (
             spur.after,
             late,
@@ -95,16 +99,18 @@ class SpurNode:
             round(out_late - late - self.line.latency + delay, 6),
         )
 
-    def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
-        """What comes out for legs (2, frames) that it takes, as a new array, without its level."""
+    def process(self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray) -> None:
+        """Put into rows (2, frames) what comes out for legs that it takes, without its level."""
         if self.spur.of_both:
-            rows = np.array(legs, order="C")
+            rows[:] = legs
         else:
-            rows = np.zeros_like(legs)
-            add_mixed(self.taken, legs, rows)
+            np.multiply(legs[0], self.taken[0, 0], out=rows[0])
+            if self.taken[0, 1] != 0.0:
+                rows[0] += self.taken[0, 1] * legs[1]
+            rows[1] = 0.0
         self.line.process(rows, clock, probe)
-        self.wait.process(rows)
-        return rows
+        if self._waits:
+            self.wait.process(rows)
 
     @property
     def memory(self) -> int:
@@ -142,9 +148,11 @@ class _Place:
         assert node is not None
         return node
 
-    def process(self, legs: np.ndarray, clock: int, probe: Probe | None, total: np.ndarray) -> None:
-        """Add to a total what it adds to the legs."""
-        rows = self.node.process(legs, clock, probe)
+    def process(
+        self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray, total: np.ndarray
+    ) -> None:
+        """Add to a total what it adds to the legs; `rows` is room for it, the same for all spurs."""
+        self.node.process(legs, clock, probe, rows)
         if self.old is self.new:
             add_mixed(self.node.gains, rows, total)
         else:
@@ -165,6 +173,7 @@ class Spurs:
 
     def __init__(self, strip: Strip, context: Context, line: Line, before: int, out_late: int) -> None:
         self._line = line
+        self._rows = np.empty((2, 0))
         self.nodes: list[SpurNode] = []
         for spur in strip.spurs:
             late = before + late_at(spur, strip, context)
@@ -204,10 +213,11 @@ class Spurs:
     def process(self, split: np.ndarray, end: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
         """What all spurs add to the legs, from the legs (2, frames) as they were split and behind the line."""
         total = np.zeros_like(end)
+        rows = self._rows = self._rows if self._rows.shape == end.shape else np.empty(end.shape)
         for place in self._places:
             after = place.node.spur.after
             legs = split if after == SPLIT else self._line.tapped.get(after)  # type: ignore[arg-type]
-            place.process(end if legs is None else legs, clock, probe, total)
+            place.process(end if legs is None else legs, clock, probe, rows, total)
         return total
 
     def _stays(self, new: SpurNode, old: SpurNode | None) -> bool:
