@@ -78,6 +78,7 @@ class BandsShared(Settings, frozen=True, kw_only=True):
         bool,
         flag(
             "Matched legs",
+            both=True,
             help="Turn each leg in phase as the other one is turned, so that both stay in step: also a leg that passes",
         ),
     ] = False

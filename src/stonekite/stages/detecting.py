@@ -129,6 +129,7 @@ class DetectorShared(Settings, frozen=True, kw_only=True):
             0.0,
             100.0,
             step=5.0,
+            both=True,
             help="0: each leg by its own detector alone; 100: both legs are turned down alike",
         ),
     ] = 0.0

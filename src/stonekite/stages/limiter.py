@@ -52,6 +52,7 @@ class LimiterShared(Settings, frozen=True, kw_only=True):
             0.0,
             100.0,
             step=5.0,
+            both=True,
             help="0: each leg by itself; 100: both are turned down alike",
         ),
     ] = 0.0

@@ -28,7 +28,8 @@ class Setting:
     """One declared setting. `low` and `high` are in `unit`; `words` maps a choice's values to its labels.
 
     `decimals` are those that are shown, where not as usual for the unit. With `goes_round` the end is the beginning, as
-    of an angle: what leaves the range comes in on the other side.
+    of an angle: what leaves the range comes in on the other side. `both` is of one
+    that is between two legs: it does nothing on a path that carries one.
     """
 
     label: str
@@ -42,6 +43,7 @@ class Setting:
     words: dict[Any, str] | None = None
     decimals: int | None = None
     goes_round: bool = False
+    both: bool = False
 
     def to_travel(self, value: float) -> float:
         """Position 0 to 1 of a value along a slider."""
@@ -155,6 +157,7 @@ def number(
     taper: Taper = "linear",
     decimals: int | None = None,
     goes_round: bool = False,
+    both: bool = False,
 ) -> msgspec.Meta:
     """Declare a number: `x: Annotated[float, number(...)] = default`."""
     setting = Setting(
@@ -167,6 +170,7 @@ def number(
         taper=taper,
         decimals=decimals,
         goes_round=goes_round,
+        both=both,
     )
     extra: dict[str, Any] = {"unit": unit} if unit else {}
     return msgspec.Meta(
@@ -181,9 +185,10 @@ def choice(label: str, words: dict[Any, str], *, help: str) -> msgspec.Meta:
     )
 
 
-def flag(label: str, *, help: str) -> msgspec.Meta:
+def flag(label: str, *, help: str, both: bool = False) -> msgspec.Meta:
     """Declare something that is on or off."""
-    return msgspec.Meta(title=label, description=help, extra={"setting": Setting(label=label, help=help)})
+    setting = Setting(label=label, help=help, both=both)
+    return msgspec.Meta(title=label, description=help, extra={"setting": setting})
 
 
 def settings_of(kind: type[msgspec.Struct]) -> dict[str, Setting]:

@@ -17,7 +17,7 @@ from stonekite.desktop.editors.view_bar import ViewBar
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.bands_picture import BandsPicture
 from stonekite.session.edits import other, put_linked
-from stonekite.session.types import LEGS, LegName
+from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.banded import Bands
 from stonekite.stages.registry import KINDS, shared_type
 from stonekite.stages.settings import settings_of
@@ -325,7 +325,7 @@ class BandsEditor(QWidget):
             if side is not None:
                 field.show_value(getattr(side, name))
         self.match.setEnabled(side is not None)
-        self.shared.show_values(stage.shared)
+        self.shared.show_values(stage.shared, both=not isinstance(split, OneComponent))
         for name, field in {**self.fields, **self.sides}.items():
             field.set_tied((name not in stage.unlinked) if stage.linked else None)
         for name, field in self.fields.items():

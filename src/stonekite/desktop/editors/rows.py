@@ -35,7 +35,7 @@ class SettingsRow(QWidget):
         self.name.hide()
         row = self._new_row(outer)
         row.addWidget(self.name)
-        declared = settings_of(kind)
+        declared = self._declared = settings_of(kind)
         rows = -(-len(declared) // MANY)
         for place, (field, setting) in enumerate(declared.items()):
             if place and rows > 1 and place % -(-len(declared) // rows) == 0:
@@ -61,10 +61,10 @@ class SettingsRow(QWidget):
         outer.addLayout(row)
         return row
 
-    def show_values(self, values: msgspec.Struct | None, colour=roles.chalk) -> None:
-        """Show values; None for a leg that passes."""
+    def show_values(self, values: msgspec.Struct | None, colour=roles.chalk, both: bool = True) -> None:
+        """Show values; None for a leg that passes. `both` tells whether the path carries two legs."""
         for field, control in self.controls.items():
-            control.setEnabled(values is not None)
+            control.setEnabled(values is not None and (both or not self._declared[field].both))
             if isinstance(control, ValueField | Toggle):
                 control.set_colour(colour)
             if values is not None:

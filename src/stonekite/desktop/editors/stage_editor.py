@@ -163,7 +163,7 @@ class StageEditor(QWidget):
             self.paths.setVisible(getattr(stage, leg) is not None)
             self.paths.show_paths(stage, leg, split.component(leg))
         if self.shared is not None:
-            self.shared.show_values(stage.shared)  # type: ignore[attr-defined]
+            self.shared.show_values(stage.shared, both=not one)  # type: ignore[attr-defined]
 
     def _disable_unused(self, stage: Any) -> None:
         """What the points of the picture move that are not there has no effect."""

@@ -369,10 +369,10 @@ class Window(QMainWindow):
         self.switching.selection = None
         self.switching.show_analysed(None)
         self._sketch_waveform()
-        stages = self.document.strip.stages
-        self.stages.chosen = (stages[0].id, "upper") if stages else None
+        first = next((stage for _, stage in tree.walk(self.document.strip)), None)
+        self.stages.chosen = (first.id, "upper") if first is not None else None
         self.spurs.chosen = 0
-        self._view = "stage" if stages else "source"
+        self._view = "stage" if first is not None else "source"
         self.pages.setCurrentWidget(self.work)
         self.hearing.forget()
         self.panel.show_changes({})
