@@ -13,6 +13,7 @@ from conftest import noise, session_on, sine, write_wav
 
 from stonekite.cli import main
 from stonekite.session import storage
+from stonekite.session.notes import seconds
 from stonekite.session.types import Leg, Strip
 
 
@@ -143,3 +144,24 @@ def imported(*arguments: str) -> set[str]:
 def test_commands_do_not_import_qt_and_help_imports_nothing_heavy(recording: Path):
     assert not {"PySide6", "numba", "numpy"} & imported("--help")
     assert "PySide6" not in imported("measure", str(recording))
+
+
+@pytest.mark.parametrize("bpm", [20.0, 84.5, 120.0, 400.0])
+def test_tempo_gives_the_length_of_every_note(bpm):
+    found = json.loads(run("tempo", bpm, "--json"))
+    beat = 60_000 / bpm
+    assert found["1/4"] == found["1 beat"] == pytest.approx(beat, abs=1e-4)
+    assert found["1/1"] == found["4 beats"] == pytest.approx(4 * beat, abs=1e-4)
+    assert found["1/8 dotted"] == pytest.approx(0.75 * beat, abs=1e-4)
+    assert found["1/64 triplet"] == pytest.approx(beat / 24, abs=1e-4)
+    assert len(found) == 7 * 3 + 8
+    assert seconds("1.5 beats", bpm) == pytest.approx(1.5 * 60 / bpm)
+
+
+@pytest.mark.parametrize(
+    "text", ["", "1/3", "2/4", "1/8 dotted triplet", "0 beats", "-1 beats", "fast", "1/128"]
+)
+def test_what_is_no_note_is_refused_with_a_sentence(text):
+    with pytest.raises(ValueError, match="is no note"):
+        seconds(text, 120.0)
+    run("tempo", 1, code=2)

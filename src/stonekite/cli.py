@@ -1,11 +1,9 @@
 """The command line. Nothing here imports Qt unless a window is asked for."""
 
-import json
 import signal
 import sys
 import tempfile
 from collections.abc import Callable
-from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
 from typing import Any
@@ -13,6 +11,7 @@ from typing import Any
 import click
 
 from stonekite import __version__
+from stonekite.cli_figures import progress, say
 
 MATRIX_NAMES = ("half-sum", "equal-power", "raised-side")
 FILE = click.Path(path_type=Path)
@@ -64,45 +63,6 @@ def _fail(sentence: str) -> None:
     sys.exit(1)
 
 
-@contextmanager
-def _progress(label: str):
-    """A function that takes 0 to 1 and shows a bar, on a terminal only."""
-    if not sys.stderr.isatty():
-        yield lambda done: None
-        return
-    with click.progressbar(length=1000, label=label, file=sys.stderr) as bar:
-        yield lambda done: bar.update(int(done * 1000) - bar.pos)
-
-
-def _say(figures: dict[str, Any], as_json: bool) -> None:
-    if as_json:
-        click.echo(json.dumps(figures, indent=2, ensure_ascii=False, allow_nan=False))
-        return
-    for name, value in _flat(figures):
-        click.echo(f"{name:<34} {_shown(value)}")
-
-
-def _flat(figures: dict[str, Any], prefix: str = ""):
-    for name, value in figures.items():
-        if isinstance(value, dict):
-            yield from _flat(value, f"{prefix}{name}.")
-        elif isinstance(value, list):
-            for entry in value:
-                yield from _flat(
-                    {k: v for k, v in entry.items() if k != "hertz"}, f"{prefix}{name}.{entry['hertz']:g}."
-                )
-        else:
-            yield prefix + name, value
-
-
-def _shown(value: Any) -> str:
-    if value is None:
-        return "–"
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    return f"{value:.2f}" if isinstance(value, float) else str(value)
-
-
 as_json = click.option("--json", "as_json", is_flag=True, help="Print figures as JSON.")
 force = click.option("--force", is_flag=True, help="Overwrite files that exist.")
 channels_option = click.option(
@@ -150,17 +110,17 @@ def measure(audio: Path, channels: str | None, as_json: bool) -> None:
     from stonekite.measure.alignment import Alignment
     from stonekite.measure.summary import Summary, plain
 
-    with Reader(audio, _channels(channels)) as reader, _progress("Measuring") as progress:
+    with Reader(audio, _channels(channels)) as reader, progress("Measuring") as tell:
         summary, alignment, done = Summary(reader.facts.rate), Alignment(reader.facts.rate), 0
         for block in reader.blocks():
             summary.add(block)
             alignment.add(block)
             done += block.shape[1]
-            progress(done / reader.facts.frames)
+            tell(done / reader.facts.frames)
         found = alignment.offset()
         _warn_of_damage(reader.repaired, audio)
         offset = {"samples": found.samples, "polarity": found.polarity, "confidence": found.confidence}
-        _say({**plain(summary.figures()), "offset": offset}, as_json)
+        say({**plain(summary.figures()), "offset": offset}, as_json)
 
 
 def _matrix_option(default: str | None):
@@ -190,7 +150,7 @@ def encode(
     if lost is not None:
         click.echo(f"stonekite: {lost}", err=True)
     folder.mkdir(parents=True, exist_ok=True)
-    with _progress("Encoding") as progress:
+    with progress("Encoding") as tell:
         made = write_components(
             audio,
             folder,
@@ -198,7 +158,7 @@ def encode(
             interleaved=layout == "interleaved",
             bits=bits,
             force=force,
-            progress=progress,
+            progress=tell,
         )
     _warn_of_overs(made.overs)
     _warn_of_damage(made.repaired, audio)
@@ -221,7 +181,7 @@ def _warn_of_damage(count: int, audio: Path) -> None:
 
 def _written(paths: list[Path], as_json: bool, **more: Any) -> None:
     if as_json:
-        _say({"files": [str(path) for path in paths], **more}, True)
+        say({"files": [str(path) for path in paths], **more}, True)
     else:
         for path in paths:
             click.echo(path)
@@ -241,9 +201,9 @@ def decode(parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force:
 
     if len(parts) > 2:
         raise click.UsageError("give a mid and a side file, or one interleaved file")
-    with _progress("Decoding") as progress:
+    with progress("Decoding") as tell:
         path, overs = join_components(
-            list(parts), output, matrix=matrix, bits=bits, force=force, progress=progress
+            list(parts), output, matrix=matrix, bits=bits, force=force, progress=tell
         )
     _warn_of_overs(overs)
     _written([path], as_json, overs=overs)
@@ -265,8 +225,8 @@ def separate(audio: Path, folder: Path, force: bool, as_json: bool) -> None:
     from stonekite.files import components
 
     folder.mkdir(parents=True, exist_ok=True)
-    with _progress("Separating") as progress:
-        paths = components.separate(audio, folder, force=force, progress=progress)
+    with progress("Separating") as tell:
+        paths = components.separate(audio, folder, force=force, progress=tell)
     _written(paths, as_json)
 
 
@@ -281,8 +241,8 @@ def combine(left: Path, right: Path, output: Path, force: bool, as_json: bool) -
     """Write two mono files as one stereo file."""
     from stonekite.files import components
 
-    with _progress("Combining") as progress:
-        path = components.combine(left, right, output, force=force, progress=progress)
+    with progress("Combining") as tell:
+        path = components.combine(left, right, output, force=force, progress=tell)
     _written([path], as_json)
 
 
@@ -299,7 +259,7 @@ def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
 
     with tempfile.TemporaryDirectory() as folder:
         exact, worst = components.roundtrip(audio, matrix, Path(folder))
-    _say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
+    say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
 
 
 @main.command()
@@ -341,7 +301,7 @@ def render(
     except ValueError as error:
         raise click.BadParameter(str(error)) from None
     loaded = load(session)
-    with _progress("Rendering") as progress:
+    with progress("Rendering") as tell:
         for step in export(
             loaded,
             output,
@@ -355,10 +315,21 @@ def render(
             if isinstance(step, Exported):
                 done = step
             else:
-                progress(step)
+                tell(step)
     _warn_of_overs(done.overs)
     _warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
     _written(done.paths, as_json, overs=done.overs, dithered=done.dithered, repaired=done.repaired)
+
+
+@main.command()
+@click.argument("bpm", type=click.FloatRange(20.0, 400.0))
+@as_json
+@_faults
+def tempo(bpm: float, as_json: bool) -> None:
+    """Lengths of notes in ms at so many beats (quarter notes) a minute."""
+    from stonekite.session.notes import table
+
+    say({name: round(ms, 4) for name, ms in table(bpm).items()}, as_json)
 
 
 @main.command()
@@ -382,10 +353,10 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
     if report is not None and report.exists() and not force:
         _fail(f"“{report.name}” exists already.")
     steps = comparing.compare(a, b)
-    with _progress("Comparing") as progress:
+    with progress("Comparing") as tell:
         while True:
             try:
-                progress(next(steps))
+                tell(next(steps))
             except StopIteration as end:
                 found = end.value
                 break
@@ -398,7 +369,7 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
             f"{found.match.confidence:.2f}): there is no delay, polarity or residual to tell.",
             err=True,
         )
-    _say(
+    say(
         {
             "a": scalars(found.a),
             "b": scalars(found.b),
@@ -428,7 +399,7 @@ def stages(kind: str | None, as_json: bool) -> None:
         raise click.UsageError(f"no stage is called “{kind}”; there are: {', '.join(KINDS)}")
     table = {name: described(KINDS[name]) for name in ([kind] if kind else KINDS)}
     if as_json:
-        _say(table, True)
+        say(table, True)
         return
     for name, entry in table.items():
         click.echo(f"{name}: {entry['help']}")
@@ -442,7 +413,7 @@ def schema() -> None:
     """The JSON Schema of a session file."""
     from stonekite.session import storage
 
-    _say(storage.schema(), True)
+    say(storage.schema(), True)
 
 
 if __name__ == "__main__":
