@@ -13,7 +13,6 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_kinds import drawn_stage, programme
 
-from stonekite.engine import line as line_module
 from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.playback import Playback
@@ -236,10 +235,7 @@ def late(number: int, upper: int, lower: int, **more) -> Late:
 
 @pytest.fixture
 def late_kind(monkeypatch):
-    real = line_module.kind_of
-    monkeypatch.setattr(
-        line_module, "kind_of", lambda stage: LATE if isinstance(stage, Late) else real(stage)
-    )
+    monkeypatch.setitem(KINDS, Late.__struct_config__.tag, LATE)
 
 
 @pytest.mark.parametrize(("upper", "lower"), [(0, 100), (333, 20), (64, 64)])

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
-from stonekite.engine.line import END, Fade, Line, Node, Probe
+from stonekite.engine.fading import Fade
+from stonekite.engine.line import END, Line, Node, Probe
 from stonekite.engine.spurs import Spurs, legs_latency
 from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
 from stonekite.signal import matrix

@@ -1,13 +1,15 @@
 """A line of stages at work on two legs: what a branch sounds like, wherever it stands."""
 
 import copy
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from functools import partial
 from typing import Any, Protocol
 
 import numpy as np
 
 from stonekite.engine.courtesy import pause
+from stonekite.engine.fading import Fade, ramp
+from stonekite.engine.planning import plans
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
@@ -174,51 +176,6 @@ class _Dry:
             self._state = self._carried(other, other._state)
 
 
-def ramp(frames: int, start: int, length: int) -> np.ndarray:
-    """Part of a raised-cosine rise from 0 to 1 over `length` samples: `frames` of it from `start` on."""
-    return 0.5 - 0.5 * np.cos(np.pi * (np.arange(start, start + frames) + 1) / length)
-
-
-class Fade:
-    """Goes over from one way of processing a block (2, frames) to another one within `length` frames."""
-
-    def __init__(self, length: int) -> None:
-        self._length = length
-        self._done = 0
-
-    def process(
-        self,
-        block: np.ndarray,
-        old: Callable[[np.ndarray], np.ndarray],
-        new: Callable[[np.ndarray], np.ndarray],
-    ) -> np.ndarray:
-        """What comes out: both ways hear the block as long as it takes. May give back and change the block itself."""
-        count = min(block.shape[1], self._length - self._done)
-        if count <= 0:
-            return new(block)
-        before = old(block[:, :count].copy())
-        rise = ramp(count, self._done, self._length)
-        self._done += count
-        first = new(block[:, :count].copy())
-        first = before + rise * (first - before)
-        if count == block.shape[1]:
-            return first
-        return np.concatenate([first, new(block[:, count:].copy())], axis=1)
-
-    @property
-    def over(self) -> bool:
-        """Whether it has gone over."""
-        return self._done >= self._length
-
-    def between(self, old: np.ndarray, new: np.ndarray) -> np.ndarray:
-        """As `process`, from blocks (2, frames) that both ways have given already."""
-        count = min(new.shape[1], max(0, self._length - self._done))
-        rise = np.ones(new.shape[1])
-        rise[:count] = ramp(count, self._done, self._length)
-        self._done += count
-        return old + rise * (new - old)
-
-
 class Gliding:
     """A stage that goes over into another one of the same latency; None for nothing."""
 
@@ -270,36 +227,6 @@ class Ringing:
         self._node.process(rest, clock)
         legs += rest
         self._done += legs.shape[1]
-
-
-def works(stage: Stage) -> bool:
-    """Whether a stage has anything to do."""
-    if not stage.inserted:
-        return False
-    given_back = stage.level_kept and stage.kept_db != 0.0
-    return given_back or stage.change_only or not kind_of(stage).neutral(stage)
-
-
-def plan_of(stage: Stage, context: Context) -> Plan:
-    """What a stage that has something to do needs, with all that stands in it."""
-    kind = kind_of(stage)
-    own = kind.plan(stage, context)
-    if kind.branching is None:
-        return own
-    inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
-    return kind.branching.plan(stage, own, inner)
-
-
-def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
-    """The stages that have something to do, each with its plan."""
-    return [(stage, plan_of(stage, context)) for stage in stages if works(stage)]
-
-
-def along(stages: Iterable[Stage], context: Context) -> Plan:
-    """The plan of stages in a row: both legs are as late as the later one."""
-    found = [plan for _, plan in plans(stages, context)]
-    late = sum(max(plan.latency) for plan in found)
-    return Plan((late, late), sum(plan.memory for plan in found), sum(plan.tail for plan in found))
 
 
 def _going_over(old: Node | None, new: Node | None, length: int) -> Gliding | Ringing:

@@ -7,9 +7,10 @@ import numpy as np
 
 from stonekite.engine.chain import Chain, Tap, latency_of
 from stonekite.engine.courtesy import Turns
+from stonekite.engine.fading import ramp
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
-from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer, ramp
+from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
 from stonekite.engine.tails import LONGEST_S, QUIET_DB
 from stonekite.engine.turned import Turner
 from stonekite.files.audio import Blocks

@@ -5,7 +5,9 @@ import math
 import numpy as np
 
 from stonekite.engine.ends import shares
-from stonekite.engine.line import Fade, Line, Node, Probe, along
+from stonekite.engine.fading import Fade
+from stonekite.engine.line import Line, Node, Probe
+from stonekite.engine.planning import along
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
 from stonekite.signal import matrix

@@ -9,7 +9,8 @@ last of them counts.
 import numpy as np
 
 from stonekite.engine.chain import Chain
-from stonekite.engine.line import Probe, ramp
+from stonekite.engine.fading import ramp
+from stonekite.engine.line import Probe
 from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 

@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 
 from stonekite.engine.chain import Chain
-from stonekite.engine.line import Fade
+from stonekite.engine.fading import Fade
 from stonekite.session.types import Strip
 from stonekite.stages.base import LEGS, Stage
 from stonekite.stages.registry import kind_of

@@ -20,8 +20,9 @@ import numpy as np
 from stonekite.engine import paths, tones
 from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.export import Exported, export
-from stonekite.engine.line import END, Node, works
+from stonekite.engine.line import END, Node
 from stonekite.engine.overview import Overview
+from stonekite.engine.planning import works
 from stonekite.engine.render import open_source, rendered
 from stonekite.engine.subjects import measured_all
 from stonekite.files.audio import AudioError

@@ -26,7 +26,7 @@ def seconds(text: str, bpm: float) -> float:
 def names() -> list[str]:
     """Every note of the table, from the longest part down, each plain, dotted and as a triplet, then whole beats."""
     notes = [f"1/{part} {kind}".strip() for part in PARTS for kind in KINDS]
-    return notes + ["1 beat", *(f"{n} beats" for n in range(2, _MOST_BEATS + 1))]
+    return [*notes, "1 beat", *(f"{n} beats" for n in range(2, _MOST_BEATS + 1))]
 
 
 def table(bpm: float) -> dict[str, float]:

@@ -1,0 +1,37 @@
+"""What stages need before they work: how late they are, how long they remember and ring, with all that stands in them."""
+
+from collections.abc import Iterable
+
+from stonekite.stages.base import Context, Plan, Stage
+from stonekite.stages.branch import branches_of
+from stonekite.stages.registry import kind_of
+
+
+def works(stage: Stage) -> bool:
+    """Whether a stage has anything to do."""
+    if not stage.inserted:
+        return False
+    given_back = stage.level_kept and stage.kept_db != 0.0
+    return given_back or stage.change_only or not kind_of(stage).neutral(stage)
+
+
+def plan_of(stage: Stage, context: Context) -> Plan:
+    """What a stage that has something to do needs, with all that stands in it."""
+    kind = kind_of(stage)
+    own = kind.plan(stage, context)
+    if kind.branching is None:
+        return own
+    inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
+    return kind.branching.plan(stage, own, inner)
+
+
+def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
+    """The stages that have something to do, each with its plan."""
+    return [(stage, plan_of(stage, context)) for stage in stages if works(stage)]
+
+
+def along(stages: Iterable[Stage], context: Context) -> Plan:
+    """The plan of stages in a row: both legs are as late as the later one."""
+    found = [plan for _, plan in plans(stages, context)]
+    late = sum(max(plan.latency) for plan in found)
+    return Plan((late, late), sum(plan.memory for plan in found), sum(plan.tail for plan in found))
