@@ -10,8 +10,9 @@ from PySide6.QtWidgets import QApplication
 from stonekite.engine.audition import Audition, auditioned
 from stonekite.engine.paths import aligned, loudness_of
 from stonekite.files.demo import demo_path
-from stonekite.session import storage, tree
+from stonekite.session import edits, presets, storage, tree
 from stonekite.session.alone import only
+from stonekite.session.differences import described, differences
 from stonekite.session.spur import Spur
 from stonekite.session.types import Leg, Source, Split, Stem, Strip
 from stonekite.stages.branch import Branch
@@ -284,3 +285,36 @@ def test_a_stage_in_a_band_of_a_spur_is_heard_alone(window):
     assert tree.find(heard, drive.id)[1].change_only
     assert heard.spur(torn.id).alone and heard.upper.muted and heard.lower.muted
     assert [path.muted for path in inside.upper.paths] == [True, False, True, True]
+
+
+def test_all_that_is_done_to_a_stage_is_done_in_a_branch(opened, qtbot):
+    """Linked, copied, pasted, given a preset, kept in a version and taken from it, told in words and in the report."""
+    window = opened
+    window.set_split("left-right", "")
+    window.spurs.add_from("both")
+    spur = window.spurs.chosen
+    window.stages.add("bands", "upper", spur)
+    band = window.stages.stage.branches[1].id
+    window.stages.add("eq", "upper", band)
+    stage = window.stages.stage.id
+    press(qtbot, window, Qt.Key.Key_K)
+    assert window.stages.stage.linked
+    window.document.put_in_side(window.stages.stage, "upper", ("mix",), 60.0, "mix")
+    assert window.stages.stage.lower.mix == 60.0
+    words = window.kite.accessibleDescription()
+    assert words.startswith("EQ on Left, in Spur, Bands, above 250 Hz chosen.")
+    window.stages.copy()
+    window.stages.paste()
+    pasted = window.stages.stage
+    assert pasted.id != stage and window.stages.branch == band and pasted.upper.mix == 60.0
+    preset = next(p for _, p in presets.listed([presets.SHIPPED])[0] if p.kind == "eq" and p.scope == "stage")
+    window.stages.use_preset(preset)
+    assert window.stages.stage.upper == preset.stage.upper and window.stages.stage.id == pasted.id
+    window.switching.keep("with both")
+    window.stages.remove(pasted.id)
+    told = [d.sentence for d in differences(window.document.session.version(1).strip, window.document.strip)]
+    assert told == ["Spur, Bands, above 250 Hz, EQ 2: removed"]
+    window.document.edit(edits.take_stage(window.document.session, 0, 1, pasted.id), "taken over")
+    assert window.document.strip == window.document.session.version(1).strip
+    parts = dict(described(window.document.strip))
+    assert "Spur, Bands, above 250 Hz, EQ 1" in parts and "Spur Spur" in parts

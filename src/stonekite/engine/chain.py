@@ -135,6 +135,11 @@ class Chain:
         return bool(self._fades) or self.line.changing or self.spurs.changing
 
     @property
+    def size(self) -> int:
+        """How many stages are at work, those in branches counted with the ones that hold them."""
+        return len(self.line.nodes) + sum(len(node.line.nodes) for node in self.spurs.nodes)
+
+    @property
     def memory(self) -> int:
         ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
         return ends + max(self.line.memory, self.spurs.memory) + 2 * self.latency

@@ -362,15 +362,16 @@ class Line:
     def glide_from(self, old: "Line", partners: dict[int, Node], length: int) -> None:
         """Become an older line, which is no longer used, and go over from it where it differs, in `length` frames."""
         there = {node.id: node for node in old.nodes}
-        ids = [stage for stage, _ in self._places]
+        here = {node.id: k for k, node in enumerate(self.nodes)}
+        ids = {stage for stage, _ in self._places}
         places: list[tuple[int, Node | Gliding | Ringing | None]] = []
         for stage, node in self._places:
-            new, before = (None if node is None else self.find(stage)), there.get(stage)
+            new, before = (None if node is None else self.nodes[here[stage]]), there.get(stage)
             if new is None and before is None:
                 places.append((stage, None))
             elif new is not None and before is not None and new.same(before):
                 places.append((stage, before))
-                self.nodes[self.nodes.index(new)] = before
+                self.nodes[here[stage]] = before
             else:
                 if new is not None and stage in partners:
                     new.take_over(partners[stage])

@@ -22,6 +22,8 @@ SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
 CATCH_UP_S, MOST_ROUNDS = 0.011, 24
 """Settings that are this far behind are taken over; after so many rounds, however far behind they are."""
+SHORT_STRIP = 12
+"""Stages that can catch up within a block."""
 QUIET_S = 1.0
 """After the end of the recording playing ends when so long nothing was to be heard of what rings on."""
 START_S = 1.0
@@ -148,7 +150,9 @@ class Playback:
             return
         # What was played meanwhile is heard beside the playing, too, until there is next to nothing left of it.
         behind = prepared.behind(self._clock)
-        if behind > CATCH_UP_S * self.rate and self._rounds < MOST_ROUNDS:
+        # A long strip would hold this block back: it is caught up with between blocks.
+        most = CATCH_UP_S * self.rate if prepared.chain.size <= SHORT_STRIP else 0
+        if behind > most and self._rounds < MOST_ROUNDS:
             self._rounds += 1
             self._coming = self._helper.submit(
                 self._turns.beside, _having_heard, prepared, self._player.heard(behind), self._clock

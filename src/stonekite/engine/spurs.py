@@ -8,12 +8,15 @@ from stonekite.engine.ends import shares
 from stonekite.engine.fading import Fade
 from stonekite.engine.line import Line, Node, Probe
 from stonekite.engine.planning import along
+from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import Context
+
+mixing = lazy("stonekite.signal.mixing")
 
 ROWS = {"left": 0, "right": 1, "mid": 0, "side": 1}
 
@@ -64,21 +67,6 @@ def given(spur: Spur, split: Split) -> np.ndarray:
     return level * gains
 
 
-def add_mixed(gains: np.ndarray, rows: np.ndarray, total: np.ndarray) -> None:
-    """Add rows (2, frames) through gains (2, 2) to a total, product by product, so that no library makes it depend on the
-    block size.
-    """
-    (a, b), (c, d) = gains.tolist()
-    if a == d and b == c == 0.0:  # both rows alike, in one piece
-        total += rows if a == 1.0 else a * rows
-        return
-    for to, frm, gain in ((0, 0, a), (0, 1, b), (1, 0, c), (1, 1, d)):
-        if gain == 1.0:
-            total[to] += rows[frm]
-        elif gain != 0.0:
-            total[to] += gain * rows[frm]
-
-
 class SpurNode:
     """A spur at work. `late` is by how many samples what it takes is late, `out_late` what it has to be when it comes
     back.
@@ -103,13 +91,7 @@ class SpurNode:
 
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray) -> None:
         """Put into rows (2, frames) what comes out for legs that it takes, without its level."""
-        if self.spur.of_both:
-            rows[:] = legs
-        else:
-            np.multiply(legs[0], self.taken[0, 0], out=rows[0])
-            if self.taken[0, 1] != 0.0:
-                rows[0] += self.taken[0, 1] * legs[1]
-            rows[1] = 0.0
+        mixing.mix(self.taken, legs, rows)
         self.line.process(rows, clock, probe)
         if self._waits:
             self.wait.process(rows)
@@ -156,7 +138,7 @@ class _Place:
         """Add to a total what it adds to the legs; `rows` is room for it, the same for all spurs."""
         self.node.process(legs, clock, probe, rows)
         if self.old is self.new:
-            add_mixed(self.node.gains, rows, total)
+            mixing.add_mixed(self.node.gains, rows, total)
         else:
             total += self._fade.process(
                 rows, lambda part: _added(self.old, part), lambda part: _added(self.new, part)
@@ -166,7 +148,7 @@ class _Place:
 def _added(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
     total = np.zeros_like(rows)
     if node is not None:
-        add_mixed(node.gains, rows, total)
+        mixing.add_mixed(node.gains, rows, total)
     return total
 
 

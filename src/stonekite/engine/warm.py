@@ -2,6 +2,7 @@
 
 import numpy as np
 
+from stonekite.signal import mixing
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import At, Context
 from stonekite.stages.branch import branches_of
@@ -22,4 +23,6 @@ def warm_kernels() -> None:
         frames = max(kind.plan(stage, context).latency) + 600
         lines = (lambda block: None,) * len(branches_of(stage))
         kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
+    for mixed in (mixing.mix, mixing.add_mixed):
+        mixed(np.eye(2), np.zeros((2, 600)), np.zeros((2, 600)))
     FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))

@@ -108,8 +108,10 @@ class KitePicture(QWidget):
         self._stones = {key: kept for key, kept in self._stones.items() if key[0] in there}
         if self._inside not in there:
             self._inside = 0
-        self.setAccessibleDescription(layout.in_words(strip, source[0], strip.split))
+        if self._spur not in [spur.id for spur in strip.spurs]:
+            self._spur = 0
         self._lay_out()
+        self._describe()
 
     def _lay_out(self) -> None:
         """Where everything lies now."""
@@ -156,8 +158,20 @@ class KitePicture(QWidget):
             above = tree.above(self._strip, home) if home else []
             self._inside = above[-1][1] if above else 0
         self._lay_out()
+        self._describe()
         if stage is not None and (stone := self._layout.stone(stage, leg)) is not None:
             self.followed.emit(int(stone.x), int(stone.y))
+
+    def _describe(self) -> None:
+        """What is chosen, and then all there is, for those who hear the map."""
+        chosen = ""
+        if self._spur:
+            chosen = f"Spur {self._strip.spur(self._spur).name} chosen. "
+        elif self._chosen is not None:
+            chosen = layout.chosen_words(self._strip, *self._chosen)
+        self.setAccessibleDescription(
+            chosen + layout.in_words(self._strip, self._source[0], self._strip.split)
+        )
 
     def choose_spur(self, number: int) -> None:
         """Mark a spur as what is open; 0 for none."""
@@ -165,6 +179,7 @@ class KitePicture(QWidget):
         if number:
             self._inside = 0
         self._lay_out()
+        self._describe()
         for lane in self._layout.lanes:
             if lane.branch == number:
                 self.followed.emit(int(lane.start), int(lane.y))

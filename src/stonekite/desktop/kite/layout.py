@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from stonekite.session import tree
-from stonekite.session.differences import tap_words
+from stonekite.session.differences import branch_names, tap_words
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, LegName, Split, Strip, anything_alone
 from stonekite.stages.base import Stage
@@ -271,3 +271,17 @@ def in_words(strip: Strip, source: str, split: Split) -> str:
         level = settings_of(Spur)["level_db"].shown(spur.level_db)
         words.append(f"spur {spur.name} from {spur.source}, {tap_words(spur, strip)}, {inside}, {level}")
     return "; ".join(words)
+
+
+def chosen_words(strip: Strip, stage: int, leg: LegName) -> str:
+    """The chosen stone as it is read aloud: Drive on Left, in Torn top, Bands, above 1.6 kHz, chosen."""
+    try:
+        home = tree.home(strip, stage).branch
+    except LookupError:
+        return ""
+    _, found = tree.find(strip, stage)
+    component = component_of(strip, home, leg)
+    where = branch_names(strip)[home]
+    inside = f", in {where}" if where else ""
+    out = "" if found.inserted else ", out"
+    return f"{kind_of(found).label} on {component.capitalize()}{inside}{out} chosen. "

@@ -1,5 +1,6 @@
 """The open spur: where it leaves, what it carries, how loud, how late and where it comes back."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -130,9 +131,14 @@ class SpurView(QFrame):
         self._aligned = spur, answer
         words = (
             f"At {figure(answer.delay_ms, 'ms', 2)} it adds most: {figure(answer.rise_db, 'dB', 2, sign=True)} in all, "
-            f"correlation {number(answer.correlation, 2)} with what is heard beside it"
+            f"correlation {number(answer.correlation, 2)}; what does not agree is {_left(answer.correlation)} of the spur"
         )
         self.picture.show_curve(np.array(answer.curve_db), words)
+
+
+def _left(correlation: float) -> str:
+    """How much of a sound another one does not explain that correlates with it, in dB of the sound."""
+    return figure(10 * math.log10(max(1e-9, 1.0 - correlation * correlation)), "dB")
 
 
 def _as_late(old: Spur, new: Spur) -> bool:
