@@ -66,7 +66,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     window.start()
     view = window.source_view
     assert window.middle.currentWidget() is view
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
     # The verdicts, and their repairs.
     qtbot.waitUntil(lambda: bool(sentences(window)))
     told = sentences(window)
@@ -367,7 +367,7 @@ def test_a_verdict_of_two_recordings_in_one_leads_to_separating(window, tmp_path
     sound = np.stack([music(9, seconds=20.0)[0], music(10, seconds=20.0)[1]])
     window.opening.open_path(write_wav(tmp_path / "log.wav", sound))
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
     qtbot.waitUntil(lambda: any("nothing in common" in sentence for sentence in sentences(window)))
     repair(qtbot, window, "Separate…")
     assert window.separating.dialog.isVisible()
@@ -378,7 +378,7 @@ def test_a_side_that_is_louder_than_the_middle_is_narrowed(window, tmp_path, qtb
     mid, side = noise(3.0, level=0.05)
     window.opening.open_path(write_wav(tmp_path / "wide.wav", np.stack([mid + 2 * side, mid - 2 * side])))
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
     assert window._measured.before["side_to_mid_db"] > 3
     repair(qtbot, window, "Narrow the result")
     assert window.source_view.rows[-1].button.text() == "Repaired"
@@ -389,7 +389,7 @@ def test_a_side_that_is_louder_than_the_middle_is_narrowed(window, tmp_path, qtb
 def test_the_test_generator_is_a_source(window, qtbot):
     window.opening.open_generator()
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
     controls = window.source_view.generator
     pick(qtbot, controls["signal"], "Pink noise")
     typed(qtbot, controls["correlation"], "0.3")
@@ -404,7 +404,7 @@ def test_the_test_generator_is_a_source(window, qtbot):
 def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     window.opening.open_demo()
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
     window.set_split("left-right", "")
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
     from_menu(qtbot, window.add_popup, "Compressor")

@@ -384,7 +384,7 @@ def test_unsaved_changes_are_asked_about(opened, qtbot, monkeypatch):
 def test_silence_and_one_sample_open(window, qtbot, tmp_path):
     for name, sound in (("silent", np.zeros((2, 4800))), ("one", sine(100, 1 / 48_000, 0))):
         window.opening.open_path(write_wav(tmp_path / f"{name}.wav", sound))
-        qtbot.waitUntil(lambda: window._measured is not None, timeout=180_000)
+        qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
         assert window.listen.figures["integrated"]._now == "–"
         window.grab()
 

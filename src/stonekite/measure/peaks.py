@@ -26,8 +26,16 @@ most: smooth sound stands little above its samples, random signs, the worst of s
 _NEAR = 1.4143
 """So many times what stands twice as dense is there at the most: a tone at half the rate by the square root of two."""
 LONG, LONG_BETA = 4096, 3.0
-_CLOSE = 1.06
-"""So many times what is found four times as dense is there at the most."""
+_CLOSE, _EXACT, _UNSEEN = 1.06, 1.001, 0.5
+"""What is found four times as dense is there up to the first; smooth sound up to the second, and more by so much of what
+stands near half the rate."""
+_WORTH = 1.002
+"""A top is looked at closest only if it may be so many times the highest so far: tones have many alike."""
+_LOOKS, _PATIENCE = 4, 100
+"""Closest looks in a stretch at the most; and in a row that found nothing higher, after which only what is clearly higher
+is looked at: the tops of a steady sound are all alike."""
+_ALTERNATING = 16
+"""Samples over which is averaged what changes its sign from each to the next."""
 _EDGE = LONG // 2 + SHORT // 2
 """Samples before and after a stretch that the filters reach over."""
 _COARSE = _EDGE - TAPS // 2 - SHORT // 2
@@ -73,10 +81,26 @@ def _rough(signal, first, count):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _scan(signal, taps, short, long, peak, halves, dense, quarters):
+def _near_half(signal, first, count):
+    """How much of a stretch stands near half the rate: the mean of its second difference against alternating signs."""
+    total, most, sign = 0.0, 0.0, 1.0
+    for i in range(first - _ALTERNATING, first + count):
+        bend = signal[i - 1] - 2.0 * signal[i] + signal[i + 1]
+        total += sign * bend
+        if i >= first:
+            k = i - _ALTERNATING
+            total -= sign * (signal[k - 1] - 2.0 * signal[k] + signal[k + 1])
+        sign = -sign
+        most = abs(total) if abs(total) > most else most
+    return 0.25 * most / _ALTERNATING
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _scan(signal, taps, short, long, peak, idle, halves, dense, quarters):
     """Largest height of signal (frames,), at least `peak`; of whole stretches only, _EDGE samples from the ends.
 
-    Stretches that a rough look finds far under the peak so far are skipped. `halves`, `dense` and `quarters` are scratch.
+    Stretches that a rough look finds far under the peak so far are skipped. `idle` (1,) counts closest looks in a row
+    that found nothing higher. `halves`, `dense` and `quarters` are scratch.
     """
     for start in range(0, signal.shape[0] - 2 * _EDGE - _STRETCH + 1, _STRETCH):
         if _rough(signal, start + _EDGE - _AROUND, _STRETCH + 2 * _AROUND) > peak:
@@ -93,17 +117,24 @@ def _scan(signal, taps, short, long, peak, halves, dense, quarters):
                 continue
             fir.convolve(dense, short, quarters)
             lead = SHORT // 2 - 1
-            high = peak * peak / (_CLOSE * _CLOSE)
+            unseen = _UNSEEN * _near_half(signal, start + _EDGE - _AROUND, _STRETCH + 2 * _AROUND)
+            looks = 0
+            margin = _EXACT if idle[0] > _PATIENCE else min(_CLOSE, _EXACT + unseen / (peak + 1e-30))
+            high = (peak * _WORTH / margin) ** 2
             for i in range(1, quarters.shape[0] - 1):
                 before, after = dense[lead + i], dense[lead + i + 1]
                 on = height_squared(quarters[i - 1], before, quarters[i])
                 off = height_squared(before, quarters[i], after)
-                if on > high or off > high:
+                if (on > high or off > high) and looks < _LOOKS:
+                    looks += 1
+                    idle[0] += 1
                     place = 4 * first + 2 * (lead + i) + (off > on)
                     height = _closest(signal, place, long)
                     if height > peak * peak:
+                        if height > (peak * _WORTH) ** 2:
+                            idle[0] = 0
                         peak = np.sqrt(height)
-                        high = peak * peak / (_CLOSE * _CLOSE)
+                        high = (peak * _WORTH / margin) ** 2
     return peak
 
 
@@ -118,6 +149,7 @@ class Peaks:
         halves = _STRETCH + SHORT // 2 + 2
         self._room = np.zeros(halves), np.zeros(2 * halves), np.zeros(2 * halves - SHORT + 1)
         self._past = np.zeros((2, 2 * _EDGE))
+        self._idle = np.zeros((2, 1), dtype=np.int64)
         self.sample = np.zeros(2)
         self._between = np.zeros(2)
 
@@ -133,14 +165,15 @@ class Peaks:
         done = max(0, joined.shape[1] - 2 * _EDGE) // _STRETCH * _STRETCH
         for leg in range(2):
             looked = joined[leg, : done + 2 * _EDGE]
+            highest = max(self._between[leg], self.sample[leg])
             self._between[leg] = _scan(
-                looked, *self._filters, self._long, max(self._between[leg], self.sample[leg]), *self._room
+                looked, *self._filters, self._long, highest, self._idle[leg], *self._room
             )
         self._past = joined[:, done:].copy()
 
     def true_peak(self) -> np.ndarray:
         """True peak (2,) as an amplitude; what was heard last is followed by silence."""
         ended = Peaks.__new__(Peaks)
-        ended.__dict__.update(self.__dict__, _between=self._between.copy())
+        ended.__dict__.update(self.__dict__, _between=self._between.copy(), _idle=self._idle.copy())
         ended._take(np.zeros((2, 2 * _EDGE + _STRETCH)))
         return np.maximum(self.sample, ended._between)
