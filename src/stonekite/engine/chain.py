@@ -147,8 +147,7 @@ class Chain:
     @property
     def tail(self) -> int:
         """Samples for which it sounds on after the recording has ended, besides its latency, until it is 90 dB down."""
-        between = max(self.line.tail, self.spurs.tail + self.line.tail if self.spurs else 0)
-        return between + (0 if self._intake is None else self._intake.memory)
+        return self.line.tail + self.spurs.tail + (0 if self._intake is None else self._intake.memory)
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""

@@ -11,7 +11,7 @@ from stonekite.engine.fading import ramp
 from stonekite.engine.listen import Listener, Listening
 from stonekite.engine.live import Live
 from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
-from stonekite.engine.tails import LONGEST_S, QUIET_DB
+from stonekite.engine.tails import QUIET_DB, frames_of
 from stonekite.engine.turned import Turner
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
@@ -324,7 +324,7 @@ class Playback:
     @property
     def _faded(self) -> bool:
         """Whether nothing rings on any more that would be heard."""
-        rings = min(self._player.tail, int(LONGEST_S * self.rate))
+        rings = frames_of(None, self._player.tail, self.rate)
         return self._drained > self._player.latency + rings or self._quiet > int(QUIET_S * self.rate)
 
     def _source(self, frames: int) -> np.ndarray:

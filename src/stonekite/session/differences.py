@@ -74,15 +74,17 @@ def branch_names(strip: Strip) -> dict[int, str]:
     for place in tree.branches(strip):
         names = named(place.stages)
         for stage in place.stages:
-            branching = kind_of(stage).branching
-            if branching is None:
-                continue
-            uppers, lowers = (branching.names(stage, leg) for leg in LEGS)
-            for k, branch in enumerate(branches_of(stage)):
-                own = uppers[k] or lowers[k] or f"band {k + 1}"
-                above = found[place.branch]
-                found[branch.id] = ", ".join(part for part in (above, names[stage.id], own) if part)
+            for branch in branches_of(stage):
+                parts = found[place.branch], names[stage.id], own_name(stage, branch.id)
+                found[branch.id] = ", ".join(part for part in parts if part)
     return found
+
+
+def own_name(stage: Stage, number: int) -> str:
+    """What the branch of that id is called in the stage that holds it: below 180 Hz."""
+    place = [branch.id for branch in branches_of(stage)].index(number)
+    found = [kind_of(stage).branching.names(stage, leg)[place] for leg in LEGS]  # type: ignore[union-attr]
+    return found[0] or found[1] or f"band {place + 1}"
 
 
 def _names(strip: Strip) -> dict[int, str]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from stonekite.session import tree
-from stonekite.session.differences import branch_names, tap_words
+from stonekite.session.differences import branch_names, own_name, tap_words
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, LegName, Split, Strip, anything_alone
 from stonekite.stages.base import Stage
@@ -254,10 +254,7 @@ def _crumbs(strip: Strip, stage: Stage) -> Iterator[tuple[str, int]]:
             yield strip.spur(branch).name, 0
         else:
             _, holder = tree.find(strip, within)
-            place = [b.id for b in branches_of(holder)].index(branch)
-            names = kind_of(holder).branching.names  # type: ignore[union-attr]
-            name = names(holder, "upper")[place] or names(holder, "lower")[place] or f"band {place + 1}"
-            yield f"{kind_of(holder).label}, {name}", within
+            yield f"{kind_of(holder).label}, {own_name(holder, branch)}", within
     yield kind_of(stage).label, stage.id
 
 
