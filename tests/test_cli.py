@@ -12,8 +12,8 @@ from click.testing import CliRunner
 from conftest import noise, session_on, sine, write_wav
 
 from stonekite.cli import main
+from stonekite.notes import seconds
 from stonekite.session import storage
-from stonekite.session.notes import seconds
 from stonekite.session.types import Leg, Strip
 
 

@@ -61,7 +61,8 @@ def changed(before: Strip, after: Strip, sound: np.ndarray, at: int = AT) -> tup
     first = player.process(sound[:, :at], 0)
     player.update(after, at)
     second = player.process(sound[:, at:], at)
-    memory = int(0.02 * RATE) + Chain(after, RATE).memory
+    chain = Chain(after, RATE)
+    memory = int(0.02 * RATE) + chain.memory + chain.glide
     return np.concatenate([first, second], axis=1), memory
 
 
@@ -187,7 +188,8 @@ def test_what_rings_on_is_90_db_down_after_the_tail_that_the_kind_says(kind):
 def test_every_setting_of_every_kind_is_drawn():
     """The tests above mean all settings: none is declared in a way that they do not see."""
     for kind in KINDS.values():
-        names = set(settings_of(kind.side))
+        settings = settings_of(kind.side)
+        names = set(settings) | {setting.note for setting in settings.values()}
         fields = {field.name for field in msgspec.structs.fields(kind.side)}
         assert fields - names <= {"bands", "paths"}
         hint = get_type_hints(kind.stage).get("upper")

@@ -1,7 +1,7 @@
 """Random settings, stages and strips, for what must hold whatever they are."""
 
 import itertools
-from typing import Any, get_type_hints
+from typing import Any, get_args, get_type_hints
 
 import msgspec
 import numpy as np
@@ -45,6 +45,16 @@ def drawn_side(kind, rng: np.random.Generator) -> Any:
     return msgspec.structs.replace(side, bands=many)
 
 
+def drawn_shared(shared: type[msgspec.Struct], rng: np.random.Generator) -> Any:
+    values = drawn(shared, rng)
+    tap = get_type_hints(shared).get("taps")
+    if tap is None:
+        return values
+    return msgspec.structs.replace(
+        values, taps=tuple(drawn(get_args(tap)[0], rng) for _ in range(int(rng.integers(4))))
+    )
+
+
 def drawn_stage(
     tag: str,
     rng: np.random.Generator,
@@ -65,7 +75,7 @@ def drawn_stage(
         more = {}
         shared = get_type_hints(kind.stage).get("shared")
         if shared is not None:
-            more["shared"] = drawn(shared, rng)
+            more["shared"] = drawn_shared(shared, rng)
         stage = kind.stage(id=number, level_kept=False, **sides, **more)
         if branches_of(stage):
             inner = []

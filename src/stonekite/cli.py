@@ -327,7 +327,7 @@ def render(
 @_faults
 def tempo(bpm: float, as_json: bool) -> None:
     """Lengths of notes in ms at so many beats (quarter notes) a minute."""
-    from stonekite.session.notes import table
+    from stonekite.notes import table
 
     say({name: round(ms, 4) for name, ms in table(bpm).items()}, as_json)
 

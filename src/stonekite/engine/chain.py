@@ -7,6 +7,7 @@ from typing import Any
 
 import numpy as np
 
+from stonekite.engine.course import Course
 from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.fading import Fade
 from stonekite.engine.line import END, Line, Node, Probe
@@ -100,10 +101,12 @@ class Chain:
     `latency` is in samples, and so is `memory`: how far back it is of influence what went in. A chain in which nothing
     does anything gives back its input bit for bit: it does not even encode and decode. It can be made later than it has
     to be, `at_least` so many samples, to be in time with another one. What is damaged in its input is silence to it.
+    `course` tells where the clock is in the recording, where playing goes round a loop.
     """
 
-    def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
+    def __init__(self, strip: Strip, rate: float, at_least: int = 0, course: Course | None = None) -> None:
         self.strip = strip
+        self.course = Course() if course is None else course
         self.rate = rate
         self._gains = leg_gains(strip)
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
@@ -114,9 +117,10 @@ class Chain:
         self._late = Delay((wait, wait)) if wait else None
         before = wait + (0 if self._intake is None else self._intake.latency)
         context = _context(strip, rate)
-        self.line = Line(strip.stages, context, before)
+        inside = self.course.behind(wait)
+        self.line = Line(strip.stages, context, before, inside)
         out_late = legs_latency(strip, context)
-        self.spurs = Spurs(strip, context, self.line, before, before + out_late)
+        self.spurs = Spurs(strip, context, self.line, before, before + out_late, inside)
         # The legs wait for the latest spur.
         self._waits = out_late - self.line.latency
         self._wait = Delay((self._waits, self._waits))
@@ -145,9 +149,28 @@ class Chain:
         return ends + max(self.line.memory, self.spurs.memory) + 2 * self.latency
 
     @property
+    def glide(self) -> int:
+        """Samples for which it can be on the way from other settings, before its memory counts."""
+        return sum(node.plan.glide for line in self._lines for node in line.nodes)
+
+    @property
+    def _lines(self) -> list[Line]:
+        return [self.line, *(node.line for node in self.spurs.nodes)]
+
+    @property
     def tail(self) -> int:
         """Samples for which it sounds on after the recording has ended, besides its latency, until it is 90 dB down."""
         return self.line.tail + self.spurs.tail + (0 if self._intake is None else self._intake.memory)
+
+    @property
+    def guarded(self) -> list[int]:
+        """The ids of stages that their guards have made silent, wherever they stand."""
+
+        def of(line: Line) -> list[int]:
+            inner = [number for node in line.nodes for one in node.lines for number in of(one)]
+            return [node.id for node in line.nodes if node.guarded] + inner
+
+        return [number for line in self._lines for number in of(line)]
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
@@ -276,8 +299,8 @@ class Chain:
         if heritage.wait:
             self._late = copy.deepcopy(old._late)
         if not heritage.fits:
-            self.line.take_over(heritage.partners)
-            self.spurs.take_over(heritage.partners)
+            self.line.take_over(heritage.partners, length)
+            self.spurs.take_over(heritage.partners, length)
             return
         self.line.glide_from(old.line, heritage.partners, length)
         self.spurs.glide_from(old.spurs, heritage.partners, length)

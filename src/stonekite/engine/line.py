@@ -7,6 +7,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from stonekite.engine.course import Course
 from stonekite.engine.courtesy import pause
 from stonekite.engine.fading import Fade, ramp
 from stonekite.engine.planning import plans
@@ -20,6 +21,10 @@ from stonekite.stages.registry import kind_of
 
 END = -1
 """The place behind the last stage, for probes: it has no stage and no id."""
+
+
+MOST_CAUGHT_UP = 16_384
+"""So much is heard again by what is new in a branch whose stage goes on, between two blocks."""
 
 
 class Probe(Protocol):
@@ -38,23 +43,25 @@ class Probe(Protocol):
 class Node:
     """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time.
 
-    `late` is by how many samples what it hears is late.
+    `late` is by how many samples what it hears is late; `course` tells where in the recording that is.
     """
 
-    def __init__(self, stage: Stage, context: Context, plan: Plan, late: int) -> None:
+    def __init__(self, stage: Stage, context: Context, plan: Plan, late: int, course: Course) -> None:
         self.id = stage.id
         self.stage = stage
         self.kind: Kind = kind_of(stage)
         self.plan = plan
         self.late = late
+        self._course = course
         self.coefficients: Any = self.kind.coefficients(stage, context)
         self.latency = max(plan.latency)
         self.state: Any = self.kind.start(self.coefficients)
         upper, lower = plan.latency
         self._alignment = Delay((self.latency - upper, self.latency - lower))
-        self.lines = tuple(Line(branch.stages, context, late) for branch in branches_of(stage))
+        self.lines = tuple(Line(branch.stages, context, late, course) for branch in branches_of(stage))
         # All branches are as late as the latest, whatever the kind makes of them.
         inner = max((line.latency for line in self.lines), default=0)
+        self._inner = inner
         self._waits = [Delay((inner - line.latency,) * 2) for line in self.lines]
         self._change_only = stage.change_only
         self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
@@ -62,14 +69,18 @@ class Node:
         self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
         needs_dry = stage.change_only or self._mix != [1.0, 1.0]
         self._dry = _Dry(self.kind, stage, context, self.latency, inner) if needs_dry else None
-        self._shape = (type(stage), plan.latency, late, needs_dry, [line.latency for line in self.lines])
+        self._remembers = None if self.kind.branching is None else self.kind.branching.heard
+        inside = [] if self._remembers is not None else [line.latency for line in self.lines]
+        self._shape = (type(stage), plan.latency, late, needs_dry, inside)
 
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None = None) -> None:
         """Process legs (2, frames) in place."""
         dry = None
         if self._dry is not None:
             dry = self._dry.process(legs, clock)
-        at = At(clock, self._through(clock, probe)) if self.lines else At(clock)
+        through = self._through(clock, probe) if self.lines else ()
+        places = self._course.runs(clock, legs.shape[1], self.late)
+        at = At(clock, through, self._inner, places)
         self.kind.process(self.state, self.coefficients, legs, at)
         self._alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
@@ -84,11 +95,20 @@ class Node:
     def _through(self, clock: int, probe: Probe | None) -> tuple[Callable[[np.ndarray], None], ...]:
         """The branches, as the kind runs them."""
 
-        def through(line: Line, wait: Delay, legs: np.ndarray) -> None:
-            line.process(legs, clock, probe)
-            wait.process(legs)
+        gone = [0] * len(self.lines)
 
-        return tuple(partial(through, *each) for each in zip(self.lines, self._waits, strict=True))
+        def through(k: int, legs: np.ndarray) -> None:
+            self.lines[k].process(legs, clock + gone[k], probe)
+            self._waits[k].process(legs)
+            gone[k] += legs.shape[1]
+
+        return tuple(partial(through, k) for k in range(len(self.lines)))
+
+    @property
+    def guarded(self) -> bool:
+        """Whether its guard has made it silent."""
+        guarded = self.kind.offers.guarded
+        return guarded is not None and guarded(self.state)
 
     @property
     def reduction_db(self) -> np.ndarray:
@@ -124,22 +144,41 @@ class Node:
         """Whether another node's state means the same here: it hears the same time, and the kind says so."""
         if self._shape != other._shape or self._carried(other, other.kind.start(other.coefficients)) is None:
             return False
-        if not all(new.goes_on_from(old) for new, old in zip(self.lines, other.lines, strict=True)):
+        lines = zip(self.lines, other.lines, strict=True)
+        if self._remembers is None and not all(new.goes_on_from(old) for new, old in lines):
             return False
         return self._dry is None or other._dry is None or self._dry.goes_on_from(other._dry)
 
     def _carried(self, other: "Node", state: Any) -> Any:
         return self.kind.carry(other.coefficients, state, self.coefficients)
 
-    def take_over(self, other: "Node") -> None:
-        """Go on from another node's state, where that means the same."""
+    def take_over(self, other: "Node", length: int) -> None:
+        """Go on from another node's state, where that means the same; the other one works on for `length` frames."""
         self.state = self._carried(other, other.state)
+        if self.kind.joins is not None:
+            self.kind.joins(self.state, other.state, length)
         self._alignment = copy.deepcopy(other._alignment)
-        self._waits = copy.deepcopy(other._waits)
-        for new, old in zip(self.lines, other.lines, strict=True):
-            new.take_over(new.carried(old))
+        if self._inner == other._inner:
+            self._waits = copy.deepcopy(other._waits)
+        for k, (new, old) in enumerate(zip(self.lines, other.lines, strict=True)):
+            if self._remembers is None or new.goes_on_from(old):
+                new.take_over(new.carried(old), length)
+            else:
+                self._catch_up(k, new, old, length)
         if self._dry is not None and other._dry is not None:
             self._dry.take_over(other._dry)
+
+    def _catch_up(self, branch: int, new: "Line", old: "Line", length: int) -> None:
+        """Have a branch in which something is new hear what went into it lately."""
+        assert self._remembers is not None
+        partners = new.partners(old, False)
+        wanted = min(new.unknown(partners) + new.latency, MOST_CAUGHT_UP)
+        legs = np.ascontiguousarray(
+            self._remembers(self.coefficients, self.state, branch, self._inner, wanted)
+        )
+        new.process(legs, 0)
+        self._waits[branch].process(legs)
+        new.take_over(partners, length)
 
 
 class _Dry:
@@ -237,9 +276,12 @@ def _going_over(old: Node | None, new: Node | None, length: int) -> Gliding | Ri
 
 
 class Line:
-    """Stages in a row, ready to process. `late` is by how many samples what comes in is late."""
+    """Stages in a row, ready to process. `late` is by how many samples what comes in is late, `course` where it is."""
 
-    def __init__(self, stages: tuple[Stage, ...], context: Context, late: int = 0) -> None:
+    def __init__(
+        self, stages: tuple[Stage, ...], context: Context, late: int = 0, course: Course | None = None
+    ) -> None:
+        course = Course() if course is None else course
         self.latency = 0
         self._late = late
         self._order = [stage.id for stage in stages]
@@ -252,7 +294,7 @@ class Line:
             node = None
             pause()
             if stage.id in planned:
-                node = Node(stage, context, planned[stage.id], late + self.latency)
+                node = Node(stage, context, planned[stage.id], late + self.latency, course)
                 self.latency += node.latency
                 self.nodes.append(node)
             self._places.append((stage.id, node))
@@ -353,11 +395,11 @@ class Line:
         """Whether all goes on as it is from an older line, which is as late."""
         return self.fits(old) and not self.unknown(self.carried(old))
 
-    def take_over(self, partners: dict[int, Node]) -> None:
-        """Go on from the states of an older line's nodes."""
+    def take_over(self, partners: dict[int, Node], length: int) -> None:
+        """Go on from the states of an older line's nodes, which work on for `length` frames."""
         for node in self.nodes:
             if node.id in partners:
-                node.take_over(partners[node.id])
+                node.take_over(partners[node.id], length)
 
     def glide_from(self, old: "Line", partners: dict[int, Node], length: int) -> None:
         """Become an older line, which is no longer used, and go over from it where it differs, in `length` frames."""
@@ -374,7 +416,7 @@ class Line:
                 self.nodes[here[stage]] = before
             else:
                 if new is not None and stage in partners:
-                    new.take_over(partners[stage])
+                    new.take_over(partners[stage], length)
                 places.append((stage, _going_over(before, new, length)))
         # What is gone fades out where it stood: behind the last one before it that is still here.
         stood = [node.id for node in old.nodes]

@@ -348,6 +348,7 @@ class Playback:
                 filled += block.shape[1]
             if looping and self.position >= end:
                 self.position = self.loop[0]  # type: ignore[index]
+                self._player.course.jump(self._clock + filled, self.position)
                 self._went_round = True
             elif self.position >= self.frames:
                 self._drained += frames - filled

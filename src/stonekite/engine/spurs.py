@@ -4,6 +4,7 @@ import math
 
 import numpy as np
 
+from stonekite.engine.course import Course
 from stonekite.engine.ends import shares
 from stonekite.engine.fading import Fade
 from stonekite.engine.line import Line, Node, Probe
@@ -72,13 +73,15 @@ class SpurNode:
     back.
     """
 
-    def __init__(self, spur: Spur, strip: Strip, context: Context, late: int, out_late: int) -> None:
+    def __init__(
+        self, spur: Spur, strip: Strip, context: Context, late: int, out_late: int, course: Course
+    ) -> None:
         self.id = spur.id
         self.spur = spur
         self.taken = taken(spur, strip.split)
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
-        self.line = Line(spur.branch.stages, context, late)
+        self.line = Line(spur.branch.stages, context, late, course)
         delay, fine = _delay(spur, context.rate)
         self.wait = FineDelay((out_late - late - self.line.latency - fine + delay,) * 2)
         self._waits = self.wait.latency > 0 or out_late - late - self.line.latency + delay > 0
@@ -155,13 +158,15 @@ def _added(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
 class Spurs:
     """All spurs of a strip beside a line that hears what is `before` samples late; they come back `out_late` late."""
 
-    def __init__(self, strip: Strip, context: Context, line: Line, before: int, out_late: int) -> None:
+    def __init__(
+        self, strip: Strip, context: Context, line: Line, before: int, out_late: int, course: Course
+    ) -> None:
         self._line = line
         self._rows = np.empty((2, 0))
         self.nodes: list[SpurNode] = []
         for spur in strip.spurs:
             late = before + late_at(spur, strip, context)
-            self.nodes.append(SpurNode(spur, strip, context, late, out_late))
+            self.nodes.append(SpurNode(spur, strip, context, late, out_late, course))
         self._places = [_Place(node, node) for node in self.nodes]
         self._tap()
 
@@ -243,9 +248,9 @@ class Spurs:
                 wanted = max(wanted, inner + self._memory_to(node))
         return wanted
 
-    def take_over(self, partners: dict[int, Node]) -> None:
+    def take_over(self, partners: dict[int, Node], length: int) -> None:
         for node in self.nodes:
-            node.line.take_over(partners)
+            node.line.take_over(partners, length)
 
     def glide_from(self, old: "Spurs", partners: dict[int, Node], length: int) -> None:
         """Become older spurs, which are no longer used, and go over from them in `length` frames."""
@@ -259,7 +264,7 @@ class Spurs:
                 changed = not np.array_equal(before.gains, node.gains)
                 places.append(_Place(before if changed else node, node, length if changed else 0))
                 continue
-            node.line.take_over(partners)
+            node.line.take_over(partners, length)
             places.append(_Place(None, node, length))
             if before is not None:
                 places.append(_Place(before, None, length))

@@ -9,6 +9,7 @@ last of them counts.
 import numpy as np
 
 from stonekite.engine.chain import Chain
+from stonekite.engine.course import Course
 from stonekite.engine.fading import ramp
 from stonekite.engine.line import Probe
 from stonekite.session.types import Strip
@@ -30,7 +31,7 @@ class Prepared:
     """
 
     def __init__(self, strip: Strip, old: Chain, at_least: int) -> None:
-        self.chain = Chain(strip, old.rate, at_least)
+        self.chain = Chain(strip, old.rate, at_least, old.course)
         self.old = old
         self.at_least = at_least
         self._heritage = self.chain.heritage(old)
@@ -76,7 +77,8 @@ class StripPlayer:
     def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
         self.rate = rate
         self.at_least = at_least
-        self._chain = Chain(strip, rate, at_least)
+        self.course = Course()
+        self._chain = Chain(strip, rate, at_least, self.course)
         self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
         self._glided = self._length = max(1, int(GLIDE_S * rate))
@@ -146,7 +148,8 @@ class StripPlayer:
 
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
-        self._chain = Chain(strip, self.rate, self.at_least)
+        self.course.begin()
+        self._chain = Chain(strip, self.rate, self.at_least, self.course)
         self._beside = self._waiting = None
         self._glided = self._length
         self._history.clear()

@@ -7,12 +7,13 @@ import msgspec
 
 from stonekite.session import tree
 from stonekite.session.spur import SPLIT, SPURS, Spur
+from stonekite.session.timing import moved_note
 from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Version
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import DEEPEST, branches_of
 from stonekite.stages.registry import KINDS
-from stonekite.stages.settings import settings_of
+from stonekite.stages.settings import Setting, settings_of
 
 Tree = TypeVar("Tree")
 
@@ -47,6 +48,11 @@ def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
     A path that the other side does not have, such as a band that is only on one leg, is left alone, and so
     are settings that the stage names as unlinked.
     """
+    name = str(path[-1])
+    holder = at(stage, (leg, *path[:-1]))
+    setting = settings_of(type(holder)).get(name) if isinstance(holder, msgspec.Struct) else None
+    if setting is not None and setting.note:
+        return _put_timed(stage, leg, path, setting, value)
     old = at(stage, (leg, *path))
     stage = put(stage, (leg, *path), value)
     if not stage.linked or str(path[-1]) in stage.unlinked:
@@ -56,12 +62,40 @@ def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
         partner = at(stage, there)
     except LookupError:
         return stage
-    name = str(path[-1])
-    holder = at(stage, (leg, *path[:-1]))
-    setting = settings_of(type(holder)).get(name) if isinstance(holder, msgspec.Struct) else None
     if setting is None or setting.words is not None or isinstance(value, bool):
         return put(stage, there, value)
     return put(stage, there, setting.moved_with(partner, old, value))
+
+
+def given(holder: Any, name: str, value: Any) -> Any:
+    """A struct with another value of a setting that can be given by a number or, as a text, by a note.
+
+    The number of a note is put right when the whole is (session/timing.py).
+    """
+    note = settings_of(type(holder))[name].note
+    changed = {note: value} if isinstance(value, str) else {name: value, note: ""}
+    return msgspec.structs.replace(holder, **changed)
+
+
+def _put_timed(stage: Stage, leg: LegName, path: Path, setting: Setting, value: Any) -> Stage:
+    """As `put_linked`, of a setting that can be given by a note: a note goes across as a note."""
+    name = str(path[-1])
+    old = at(stage, (leg, *path[:-1]))
+    stage = put(stage, (leg, *path[:-1]), given(old, name, value))
+    there = (other(leg), *path[:-1])
+    if not stage.linked or name in stage.unlinked:
+        return stage
+    try:
+        partner = at(stage, there)
+    except LookupError:
+        return stage
+    if partner is None:
+        return stage
+    if isinstance(value, str):
+        value = moved_note(getattr(partner, setting.note), getattr(old, setting.note), value)
+    else:
+        value = setting.moved_with(getattr(partner, name), getattr(old, name), value)
+    return put(stage, there, given(partner, name, value))
 
 
 def link_setting(stage: Stage, name: str, on: bool) -> Stage:

@@ -12,6 +12,7 @@ from stonekite.files.audio import fingerprint, shown_name
 from stonekite.session import tree
 from stonekite.session.formats import OLDER
 from stonekite.session.spur import END, SPLIT
+from stonekite.session.timing import retimed
 from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source, Strip
 from stonekite.stages.branch import DEEPEST
 
@@ -64,7 +65,7 @@ def decode(text: bytes, name: str = "The session") -> Session:
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
         raise SessionError(f"{name} cannot be used: {_lowered(str(error))}.") from None
     _check(session, name)
-    return session
+    return retimed(session)
 
 
 _LONGEST = 300

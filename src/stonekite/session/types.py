@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Annotated, Any, Literal
 import msgspec
 
 from stonekite.files.audio import LEAST_RATE, MOST_CHANNELS, MOST_FRAMES, MOST_RATE
+from stonekite.notes import FASTEST_BPM, SLOWEST_BPM
 from stonekite.session.spur import SPURS, Spur
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import LEGS, Identity, LegName
@@ -282,10 +283,31 @@ class Loop(Settings, frozen=True, kw_only=True):
     end_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 
 
+class Tempo(Settings, frozen=True, kw_only=True):
+    """How fast the music goes, and where its first beat is. A beat is a quarter note."""
+
+    bpm: Annotated[
+        float,
+        number(
+            "Tempo",
+            "BPM",
+            SLOWEST_BPM,
+            FASTEST_BPM,
+            step=1.0,
+            decimals=2,
+            help="Beats in a minute: times that are given as notes follow it",
+        ),
+    ] = 120.0
+    first_beat_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
+    beats: Annotated[int, msgspec.Meta(ge=1, le=16)] = 4
+    """Of a bar."""
+
+
 class Sound(Settings, frozen=True, kw_only=True):
     """All that makes the sound: what undo goes through, what versions keep and what is rendered."""
 
     stems: Annotated[tuple[Stem, ...], msgspec.Meta(min_length=1, max_length=64)]
+    tempo: Tempo = Tempo()
 
 
 class Version(Settings, frozen=True, kw_only=True):

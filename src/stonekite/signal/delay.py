@@ -14,11 +14,13 @@ fir = lazy("stonekite.signal.fir")
 TAPS = 128
 
 
-def fraction_taps(fraction: float, count: int = TAPS) -> np.ndarray:
-    """Taps (count,) that delay by count / 2 + fraction samples, 0 <= fraction < 1."""
+def fraction_taps(fraction: float, count: int = TAPS, beta: float = 11.0) -> np.ndarray:
+    """Taps (count,) that delay by count / 2 + fraction samples, 0 <= fraction < 1; `beta` is that of the Kaiser window:
+    the smaller, the closer to half the rate, and the less exact.
+    """
     centre = count // 2
     t = np.arange(count) - centre - fraction
-    window = np.i0(11.0 * np.sqrt(np.maximum(0.0, 1 - (t / centre) ** 2))) / np.i0(11.0)
+    window = np.i0(beta * np.sqrt(np.maximum(0.0, 1 - (t / centre) ** 2))) / np.i0(beta)
     taps = np.sinc(t) * window
     return taps / taps.sum()
 

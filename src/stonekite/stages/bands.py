@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 import numpy as np
 
+from stonekite.lazy import lazy
 from stonekite.signal import crossover, design
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import cascade
@@ -29,6 +30,8 @@ from stonekite.stages.base import (
 from stonekite.stages.branch import Branch
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, flag, number
+
+registry = lazy("stonekite.stages.registry")
 
 MOST = 4
 """Bands of a leg."""
@@ -244,6 +247,21 @@ def parts(stage: BandsStage, leg: LegName, frequencies: np.ndarray, rate: float)
     ]
 
 
+def greatest(stage: BandsStage, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): all that the bands can give, as if it came together."""
+    total = np.zeros((2, 2, len(hz)))
+    inner = [registry.greatest(branch.stages, hz, rate) for branch in stage.branches]
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        if side is None:
+            total[row, row] = 1.0
+            continue
+        for k, gain in enumerate(gains(side)):
+            band = np.abs(design.response(_band(stage, leg, k, rate).sections, hz, rate))
+            total[row] += gain * inner[k][row] * band
+    return total
+
+
 def dry_response(stage: BandsStage, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     return design.response(_whole(stage, leg, rate).sections, frequencies, rate)
 
@@ -307,6 +325,6 @@ KIND = Kind(
     carry=carry,
     process=process,
     dry=Dry(dry_coefficients, dry_response),
-    offers=Offers(handles=HANDLES, parts=parts),
+    offers=Offers(handles=HANDLES, parts=parts, greatest=greatest),
     branching=Branching(plan=whole_plan, response=response, only=only, names=names),
 )

@@ -92,17 +92,28 @@ class Plan:
     latency: tuple[int, int] = (0, 0)
     memory: int = 0
     tail: int = 0
+    glide: int = 0
+    """How long it is on the way from other settings at the most, before its memory counts."""
 
 
 class At(NamedTuple):
     """When and beside what a block is processed.
 
     The clock counts what went in, unbroken; it is no place in the recording. `lines` are the branches of a stage that
-    has some, each of which processes a block (2, frames) in place, all of them equally late.
+    has some, each of which processes a block (2, frames) in place, all of them `lines_late` samples late; a line that is
+    called several times goes on where it was. `places` are where the block belongs in the recording: pairs of the first
+    frame of a run and its place.
     """
 
     clock: int
     lines: tuple[Callable[[np.ndarray], None], ...] = ()
+    lines_late: int = 0
+    places: tuple[tuple[int, int], ...] = ()
+
+    @property
+    def runs(self) -> tuple[tuple[int, int], ...]:
+        """The places; those of the clock where nobody said."""
+        return self.places or ((0, self.clock),)
 
 
 @dataclass(frozen=True)
@@ -117,10 +128,15 @@ class Branching:
     """Of (stage, which branch): the stage as it is when nothing but that branch is heard, undamped by its mix."""
     names: Callable[[Any, LegName], tuple[str, ...]]
     """Of (stage, leg): what the branches are called there; an empty name where the leg does not go through one."""
+    heard: Callable[[Any, Any, int, int, int], np.ndarray] | None = None
+    """Of (coefficients, state, which branch, by how much it is late, frames): what went into a branch lately, (2, up to
+    so many frames), of a kind that remembers it. Then what is new in the branch hears that, and the rest goes on."""
+    refuses: Callable[[Any, tuple[Plan, ...], float], str] | None = None
+    """Of (stage, plans of its branches, rate): why what stands in them cannot, in a sentence; empty if it can."""
 
 
-Group = Literal["Tone", "Level", "Colour", "Image"]
-GROUPS: tuple[Group, ...] = ("Tone", "Level", "Colour", "Image")
+Group = Literal["Tone", "Level", "Colour", "Time", "Image"]
+GROUPS: tuple[Group, ...] = ("Tone", "Level", "Colour", "Time", "Image")
 
 SETTLED = 13.8
 """A time constant so many times over is the memory of what decays with it: e to the minus this is a millionth."""
@@ -146,6 +162,11 @@ class Offers:
     bend_handle: Handle | None = None
     handles: tuple[Handle, ...] = ()
     """Points of the picture of the response to drag."""
+    greatest: Callable[[Any, np.ndarray, float], np.ndarray] | None = None
+    """Of (stage, frequencies, rate): the greatest gains (2, 2, n) that it can have from the legs (second axis) to the
+    legs (first); of a kind for which that is neither its response nor the steepest part of its curve."""
+    guarded: Callable[[Any], bool] | None = None
+    """Of a state: whether its guard has made it silent."""
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     bands: Bands | None = None
@@ -204,6 +225,10 @@ class Kind:
     process: Callable[[Any, Any, np.ndarray, At], None]
     """Of (state, coefficients, block, at): process block (2, frames) in place, exactly alike however the sound is cut
     into blocks."""
+    joins: Callable[[Any, Any, int], None] | None = None
+    """Of (new state, old state, frames): of a kind that writes down sound which comes back much later: for so many
+    frames the old state works beside the new one, and what the new one writes has to go over from what the old one does;
+    otherwise the change would click when it comes back."""
     dry: "Dry | None" = None
     """For a kind whose stages can turn the phase of all that they let through; None where the sound as it came adds up
     with what was processed."""

@@ -161,6 +161,20 @@ def response(stage: Drive, leg: LegName, frequencies: np.ndarray, rate: float) -
     return gain * design.response(sections, frequencies, rate)
 
 
+def greatest(stage: Drive, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): where the curve is steepest, which is not where it rests."""
+    found = np.zeros((2, 2, len(hz)))
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        found[row, row] = 1.0
+        if side is not None:
+            mix = side.mix / 100.0
+            around = np.concatenate([part.sections for part in _around(side, rate)])
+            steepest = gain_of(_drive_db(side) + side.level_db) * np.abs(design.response(around, hz, rate))
+            found[row, row] = (1.0 - mix) + mix * steepest
+    return found
+
+
 def neutral(stage: Drive) -> bool:
     return stage.upper is None and stage.lower is None
 
@@ -259,5 +273,5 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
-    offers=Offers(bend=bend, bend_handle=BEND_HANDLE),
+    offers=Offers(bend=bend, bend_handle=BEND_HANDLE, greatest=greatest),
 )

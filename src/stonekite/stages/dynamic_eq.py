@@ -139,6 +139,19 @@ def response_with(
     return found
 
 
+def greatest(stage: DynamicEq, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): each band as far up as it can go."""
+    found = np.zeros((2, 2, len(hz)))
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        found[row, row] = 1.0
+        for k, band in enumerate(side.bands if side is not None else ()):
+            if band is not None:
+                alone = [0.0] * k + [band.range_db]
+                found[row, row] *= np.maximum(1.0, np.abs(response_with(stage, leg, alone, hz, rate)))
+    return found
+
+
 def response(stage: DynamicEq, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of a leg at frequencies (Hz) with every band as far as it may go."""
     side = getattr(stage, leg)
@@ -269,6 +282,9 @@ KIND = Kind(
     carry=carry,
     process=process,
     offers=Offers(
-        bands=Bands(Band, BANDS, SHAPES, "range_db"), bands_now=bands_now, response_with=response_with
+        bands=Bands(Band, BANDS, SHAPES, "range_db"),
+        bands_now=bands_now,
+        response_with=response_with,
+        greatest=greatest,
     ),
 )

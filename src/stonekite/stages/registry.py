@@ -12,7 +12,7 @@ import numpy as np
 import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import branch
-from stonekite.stages.base import GROUPS, Group, Kind, LegName, Stage
+from stonekite.stages.base import GROUPS, LEGS, Group, Kind, LegName, Stage
 
 
 def _found() -> dict[str, Kind]:
@@ -63,7 +63,7 @@ def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: floa
     if kind.branching is None:
         wet = kind.response(stage, leg, frequencies, rate)
     else:
-        inner = tuple(_along(one.stages, leg, frequencies, rate) for one in branch.branches_of(stage))
+        inner = tuple(along(one.stages, leg, frequencies, rate) for one in branch.branches_of(stage))
         wet = kind.branching.response(stage, leg, frequencies, rate, inner)
     if kind.offers.curve is not None:
         return wet
@@ -78,10 +78,44 @@ def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: floa
     return mixed * gain_of(stage.kept_db) if stage.level_kept else mixed
 
 
-def _along(stages: tuple[Any, ...], leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
+def along(stages: tuple[Any, ...], leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of stages in a row."""
     whole = np.ones(np.shape(frequencies), dtype=complex)
     for stage in stages:
         if stage.inserted and kind_of(stage).offers.curve is None:
             whole = whole * heard_response(stage, leg, frequencies, rate)
     return whole
+
+
+_LEVELS_DB = np.arange(-120.0, 25.0)
+
+
+def greatest(stages: tuple[Any, ...], frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) that stages in a row can have at frequencies in Hz: to a leg (first axis) from a leg.
+
+    Of a kind whose level out depends on its level in, the greatest of its curve.
+    """
+    whole = np.broadcast_to(np.eye(2)[:, :, None], (2, 2, len(frequencies)))
+    for stage in stages:
+        if stage.inserted:
+            whole = np.einsum("abn,bcn->acn", _greatest(stage, frequencies, rate), whole)
+    return whole
+
+
+def _greatest(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    offers = kind_of(stage).offers
+    given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+    if offers.greatest is not None:
+        return offers.greatest(stage, frequencies, rate) * given_back
+    gains = np.zeros((2, 2, len(frequencies)))
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        if side is None:
+            gains[row, row] = given_back
+        elif offers.curve is not None:
+            most = float((offers.curve(stage, leg, _LEVELS_DB) - _LEVELS_DB).max())
+            mix = side.mix / 100.0
+            gains[row, row] = ((1.0 - mix) + mix * gain_of(most)) * given_back
+        else:
+            gains[row, row] = np.abs(heard_response(stage, leg, frequencies, rate))
+    return gains

@@ -9,11 +9,11 @@ import math
 import re
 from dataclasses import dataclass
 from functools import cache
-from typing import Any, Literal, get_type_hints
+from typing import Annotated, Any, Literal, get_type_hints
 
 import msgspec
 
-from stonekite import words
+from stonekite import notes, words
 from stonekite.signal.decibels import SILENCE_DB
 
 Taper = Literal["linear", "log", "fader"]
@@ -29,7 +29,8 @@ class Setting:
 
     `decimals` are those that are shown, where not as usual for the unit. With `goes_round` the end is the beginning, as
     of an angle: what leaves the range comes in on the other side. `both` is of one
-    that is between two legs: it does nothing on a path that carries one.
+    that is between two legs: it does nothing on a path that carries one. `note` names the field beside it, if there is
+    one, that holds the note by which it is given; the value is then what the note is at the tempo.
     """
 
     label: str
@@ -44,6 +45,17 @@ class Setting:
     decimals: int | None = None
     goes_round: bool = False
     both: bool = False
+    note: str = ""
+
+    def of_note(self, text: str, bpm: float) -> float:
+        """What a note is in this unit at a tempo, held to the range: ms, or Hz of one that repeats."""
+        length = notes.seconds(text, bpm)
+        return self.held(1.0 / length if self.unit == "Hz" else 1000.0 * length)
+
+    def note_fits(self, text: str, bpm: float) -> bool:
+        """Whether a note is within the range at a tempo."""
+        length = notes.seconds(text, bpm)
+        return self.low <= (1.0 / length if self.unit == "Hz" else 1000.0 * length) <= self.high
 
     def to_travel(self, value: float) -> float:
         """Position 0 to 1 of a value along a slider."""
@@ -158,6 +170,7 @@ def number(
     decimals: int | None = None,
     goes_round: bool = False,
     both: bool = False,
+    note: str = "",
 ) -> msgspec.Meta:
     """Declare a number: `x: Annotated[float, number(...)] = default`."""
     setting = Setting(
@@ -171,11 +184,16 @@ def number(
         decimals=decimals,
         goes_round=goes_round,
         both=both,
+        note=note,
     )
     extra: dict[str, Any] = {"unit": unit} if unit else {}
     return msgspec.Meta(
         ge=low, le=high, title=label, description=help, extra={"setting": setting}, extra_json_schema=extra
     )
+
+
+NoteName = Annotated[str, msgspec.Meta(max_length=24, pattern=notes.PATTERN)]
+"""A note by which another setting is given; empty where it is given by its number."""
 
 
 def choice(label: str, words: dict[Any, str], *, help: str) -> msgspec.Meta:

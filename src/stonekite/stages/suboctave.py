@@ -167,6 +167,16 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
             block[row] += coefficients.gains[row] * under[row]
 
 
+def greatest(stage: Suboctave, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): the octave is as loud as its note, at the most."""
+    found = np.zeros((2, 2, len(hz)))
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        keeps = 1.0 if side is None or side.keeps else 0.0
+        found[row, row] = keeps + (0.0 if side is None else np.abs(response(stage, leg, hz, rate)))
+    return found
+
+
 def follows(state: State) -> np.ndarray:
     """The note that each leg is followed at (2,), in Hz; 0 for none."""
     return np.array([following.note_hz(numbers) for numbers in state.numbers])
@@ -193,5 +203,6 @@ KIND = Kind(
             Handle("LP", x="low_pass_hz"),
         ),
         follows=follows,
+        greatest=greatest,
     ),
 )

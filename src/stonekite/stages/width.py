@@ -12,7 +12,7 @@ import numpy as np
 
 from stonekite.signal import design
 from stonekite.stages import cascade
-from stonekite.stages.base import At, Context, Dry, Kind, LegName, Plan, Side, Stage
+from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
 
 
@@ -161,6 +161,17 @@ def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at
             block[row] = passed
 
 
+def greatest(stage: Width, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz), whether the legs are middle and side or left and right."""
+    mid, side = (response(stage, leg, hz, rate) for leg in ("upper", "lower"))
+    own, across = np.maximum(np.abs(mid), np.abs(side)), 0.5 * np.abs(mid - side)
+    found = np.array([[own, across], [across, own]])
+    for row, leg in enumerate(LEGS):
+        if getattr(stage, leg) is None:
+            found[row] = np.eye(2)[row][:, None]
+    return found
+
+
 KIND = Kind(
     stage=Width,
     side=WidthSide,
@@ -176,4 +187,5 @@ KIND = Kind(
     carry=carry,
     process=process,
     dry=Dry(dry_coefficients, dry_response),
+    offers=Offers(greatest=greatest),
 )

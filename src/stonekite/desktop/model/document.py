@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Signal
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels
 from stonekite.session import edits, storage, tree
 from stonekite.session.history import History, Kept
+from stonekite.session.timing import retimed
 from stonekite.session.types import (
     BlindTest,
     Desk,
@@ -89,6 +90,7 @@ class Document(QObject):
 
     def open(self, session: Session, path: Path | None = None) -> None:
         """Make a session the open one; `path` is its file, if it has one."""
+        session = retimed(session)
         self._session = session
         self._history = History.of(session)
         self.discard()
@@ -124,6 +126,7 @@ class Document(QObject):
 
     def edit(self, session: Session, words: str, gesture: object = None) -> None:
         """Make another tree the current one, with the same desk. Edits with the same gesture are one step to undo."""
+        session = retimed(session)
         if session is self.session:
             return
         assert self._history is not None

@@ -1,0 +1,129 @@
+"""Times that are given as notes: what they are at the tempo of the session."""
+
+from functools import cache
+from typing import Any, get_args, get_type_hints
+
+import msgspec
+
+from stonekite import notes
+from stonekite.session.types import Session, Sound, Strip, Tempo
+from stonekite.stages.base import Stage
+from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.settings import settings_of
+
+
+def retimed(session: Session) -> Session:
+    """A session in which all that is given by a note is what that note is, each version at its own tempo.
+
+    What is right already is the same object.
+    """
+    sound = _of_sound(session.sound)
+    versions = tuple(
+        version if (kept := _of_sound(version.sound)) is version.sound
+        else msgspec.structs.replace(version, sound=kept)
+        for version in session.versions
+    )  # fmt: skip
+    if sound is session.sound and all(a is b for a, b in zip(versions, session.versions, strict=True)):
+        return session
+    return msgspec.structs.replace(session, sound=sound, versions=versions)
+
+
+def _of_sound(sound: Sound) -> Sound:
+    stems = tuple(
+        stem if (strip := at_tempo(stem.strip, sound.tempo)) is stem.strip
+        else msgspec.structs.replace(stem, strip=strip)
+        for stem in sound.stems
+    )  # fmt: skip
+    if all(a is b for a, b in zip(stems, sound.stems, strict=True)):
+        return sound
+    return msgspec.structs.replace(sound, stems=stems)
+
+
+def at_tempo(strip: Strip, tempo: Tempo) -> Strip:
+    """A strip in which all that is given by a note is what it is at a tempo."""
+    stages = _in_row(strip.stages, tempo.bpm)
+    spurs = tuple(
+        spur if (inner := _in_row(spur.branch.stages, tempo.bpm)) is spur.branch.stages
+        else msgspec.structs.replace(spur, branch=msgspec.structs.replace(spur.branch, stages=inner))
+        for spur in strip.spurs
+    )  # fmt: skip
+    if stages is strip.stages and all(a is b for a, b in zip(spurs, strip.spurs, strict=True)):
+        return strip
+    return msgspec.structs.replace(strip, stages=stages, spurs=spurs)
+
+
+def _in_row(stages: tuple[Stage, ...], bpm: float) -> tuple[Stage, ...]:
+    made = tuple(of_stage(stage, bpm) for stage in stages)
+    return stages if all(a is b for a, b in zip(made, stages, strict=True)) else made
+
+
+def of_stage(stage: Any, bpm: float) -> Any:
+    """A stage in which all that is given by a note, and in its branches, is what it is at so many beats a minute."""
+    changed: dict[str, Any] = {}
+    if _has_notes(kind_of(stage).stage):
+        for name in ("upper", "lower", "shared"):
+            now = getattr(stage, name, None)
+            if now is not None and (made := _of_struct(now, bpm)) is not now:
+                changed[name] = made
+    branches = getattr(stage, "branches", ())
+    inner = tuple(
+        branch if (row := _in_row(branch.stages, bpm)) is branch.stages
+        else msgspec.structs.replace(branch, stages=row)
+        for branch in branches
+    )  # fmt: skip
+    if any(a is not b for a, b in zip(inner, branches, strict=True)):
+        changed["branches"] = inner
+    return msgspec.structs.replace(stage, **changed) if changed else stage
+
+
+def _of_struct(values: Any, bpm: float) -> Any:
+    changed: dict[str, Any] = {}
+    for name, setting in settings_of(type(values)).items():
+        if setting.note and (note := getattr(values, setting.note)):
+            wanted = setting.of_note(note, bpm)
+            if wanted != getattr(values, name):
+                changed[name] = wanted
+    for name in type(values).__struct_fields__:
+        rows = getattr(values, name)
+        if isinstance(rows, tuple) and rows and isinstance(rows[0], msgspec.Struct):
+            made = tuple(_of_struct(row, bpm) for row in rows)
+            if any(a is not b for a, b in zip(made, rows, strict=True)):
+                changed[name] = made
+    return msgspec.structs.replace(values, **changed) if changed else values
+
+
+@cache
+def _has_notes(stage: type[Stage]) -> bool:
+    """Whether stages of a type have settings that can be given by a note."""
+    kind = next(kind for kind in KINDS.values() if kind.stage is stage)
+    found = [kind.side]
+    shared = get_type_hints(kind.stage).get("shared")
+    if shared is not None:
+        found.append(shared)
+        found += [
+            row for hint in get_type_hints(shared).values() for row in get_args(hint) if _is_struct(row)
+        ]
+    return any(setting.note for struct in found for setting in settings_of(struct).values())
+
+
+def _is_struct(hint: Any) -> bool:
+    return isinstance(hint, type) and issubclass(hint, msgspec.Struct)
+
+
+def moved_note(note: str, old: str, new: str) -> str:
+    """Where a note goes when a linked partner goes from one note to another: they keep their ratio."""
+    if not note or not old:
+        return new
+    return notes.named(max(0.01, notes.beats(note) * notes.beats(new) / notes.beats(old)))
+
+
+def beat_at(tempo: Tempo, seconds: float) -> float:
+    """Which beat, counted from the first one as 0, a time is at."""
+    return (seconds - tempo.first_beat_s) * tempo.bpm / 60.0
+
+
+def nearest_beat(tempo: Tempo, seconds: float) -> float:
+    """The time of the beat that is nearest to a time, not before 0."""
+    length = 60.0 / tempo.bpm
+    found = tempo.first_beat_s + round(beat_at(tempo, seconds)) * length
+    return found if found >= 0.0 else found + length
