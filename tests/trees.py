@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 from conftest import RATE
 
-from stonekite.engine.planning import plan_of
+from stonekite.engine.planning import plan_of, refusal
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES
@@ -21,10 +21,14 @@ SLOWEST_S = 1.0
 """Settings that remember for longer are drawn again: the tests wait for them."""
 
 
-def drawn(struct: type[msgspec.Struct], rng: np.random.Generator) -> Any:
-    """A struct with all its declared settings at random, evenly along their sliders."""
+def drawn(struct: type[msgspec.Struct], rng: np.random.Generator, as_new: float = 0.0) -> Any:
+    """A struct with all its declared settings at random, evenly along their sliders; with that probability each as it is
+    when it is new.
+    """
     found = {}
     for name, setting in settings_of(struct).items():
+        if as_new and rng.random() < as_new:
+            continue
         if setting.words is not None:
             found[name] = list(setting.words)[int(rng.integers(len(setting.words)))]
         elif isinstance(setting.default, bool):
@@ -34,8 +38,8 @@ def drawn(struct: type[msgspec.Struct], rng: np.random.Generator) -> Any:
     return struct(**found)
 
 
-def drawn_side(kind, rng: np.random.Generator) -> Any:
-    side = drawn(kind.side, rng)
+def drawn_side(kind, rng: np.random.Generator, as_new: float = 0.0) -> Any:
+    side = drawn(kind.side, rng, as_new)
     if hasattr(side, "paths"):
         side = msgspec.structs.replace(side, paths=tuple(drawn(type(p), rng) for p in side.paths))
     bands = kind.offers.bands
@@ -45,8 +49,8 @@ def drawn_side(kind, rng: np.random.Generator) -> Any:
     return msgspec.structs.replace(side, bands=many)
 
 
-def drawn_shared(shared: type[msgspec.Struct], rng: np.random.Generator) -> Any:
-    values = drawn(shared, rng)
+def drawn_shared(shared: type[msgspec.Struct], rng: np.random.Generator, as_new: float = 0.0) -> Any:
+    values = drawn(shared, rng, as_new)
     tap = get_type_hints(shared).get("taps")
     if tap is None:
         return values
@@ -65,31 +69,31 @@ def drawn_stage(
     """A stage of a kind with random settings on random legs, that forgets within so many seconds, with stages in its
     branches, which may have branches again, `deep` times. Ids in it begin a hundred times its own.
     """
-    kind = KINDS[tag]
     for tried in itertools.count():
-        if (
-            deep < 2 and tried == 20
-        ):  # what forgets as soon as it has to inside a branch is rare in some kinds
-            kind = KINDS["gain"]
-        sides = {leg: drawn_side(kind, rng) if rng.random() < 0.85 else None for leg in LEGS}
-        more = {}
-        shared = get_type_hints(kind.stage).get("shared")
-        if shared is not None:
-            more["shared"] = drawn_shared(shared, rng)
-        stage = kind.stage(id=number, level_kept=False, **sides, **more)
-        if branches_of(stage):
-            inner = []
-            for k in range(len(branches_of(stage))):
-                first = 100 * number + 10 * k
-                inner.append(
-                    drawn_branch(rng, first, int(rng.integers(3)) if deep else 0, slowest_s / 3, deep - 1)
-                )
-            stage = msgspec.structs.replace(stage, branches=tuple(inner))
-        if (
-            plan_of(stage, Context(RATE)).memory < slowest_s * RATE or tried > 60
-        ):  # one that never forgets so soon
-            return stage
-    raise AssertionError
+        # What forgets as soon as it has to inside a branch is rare in some kinds.
+        stage = _drawn_once(KINDS["gain" if deep < 2 and tried == 30 else tag], rng, number, tried)
+        # One that never forgets so soon is taken as it comes.
+        if plan_of(stage, Context(RATE)).memory < slowest_s * RATE or tried > 60:
+            break
+    count = len(branches_of(stage))
+    inner = tuple(
+        drawn_branch(rng, 100 * number + 10 * k, int(rng.integers(3)) if deep else 0, slowest_s / 3, deep - 1)
+        for k in range(count)
+    )
+    if not count:
+        return stage
+    whole = msgspec.structs.replace(stage, branches=inner)
+    # What does not fit would have been refused.
+    return stage if refusal(whole, Context(RATE)) else whole
+
+
+def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stage:
+    """A random stage without anything in its branches; the longer it was tried, the more of it is as it is when new."""
+    as_new = min(0.7, 0.05 * tried)
+    sides = {leg: drawn_side(kind, rng, as_new) if rng.random() < 0.85 else None for leg in LEGS}
+    shared = get_type_hints(kind.stage).get("shared")
+    more = {} if shared is None else {"shared": drawn_shared(shared, rng, as_new)}
+    return kind.stage(id=number, level_kept=False, **sides, **more)
 
 
 FORGETFUL = [

@@ -25,6 +25,19 @@ def plan_of(stage: Stage, context: Context) -> Plan:
     return kind.branching.plan(stage, own, inner)
 
 
+def refusal(stage: Stage, context: Context) -> str:
+    """Why a stage, or one that stands in it, cannot be as it is, in a sentence; empty if it can."""
+    branching = kind_of(stage).branching
+    if branching is None:
+        return ""
+    if branching.refuses is not None:
+        inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
+        if sentence := branching.refuses(stage, inner, context.rate):
+            return sentence
+    found = (refusal(one, context) for branch in branches_of(stage) for one in branch.stages)
+    return next((sentence for sentence in found if sentence), "")
+
+
 def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
     """The stages that have something to do, each with its plan."""
     return [(stage, plan_of(stage, context)) for stage in stages if works(stage)]

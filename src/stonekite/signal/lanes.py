@@ -156,6 +156,26 @@ def push_pair(typing, value, first, second):
     return lanes(value, first, second), generate
 
 
+@intrinsic
+def total(typing, value):
+    """The sum of all lanes, always in the same order."""
+
+    def generate(context, builder, signature, args):
+        value, half = args[0], LANES
+        undefined = ir.Constant(_VECTOR, ir.Undefined)
+        for _ in range(2):
+            half //= 2
+            order = [*range(half, 2 * half), *([LANES] * (LANES - half))]
+            upper = builder.shuffle_vector(value, undefined, ir.Constant(ir.VectorType(_INT, LANES), order))
+            value = builder.fadd(value, upper)
+        lanes_left = [builder.extract_element(value, ir.Constant(_INT, k)) for k in range(half)]
+        while len(lanes_left) > 1:
+            lanes_left = [builder.fadd(a, b) for a, b in zip(lanes_left[::2], lanes_left[1::2], strict=True)]
+        return lanes_left[0]
+
+    return types.float64(value), generate
+
+
 def _top(index: int):
     def typed(typing, value):
         def generate(context, builder, signature, args):

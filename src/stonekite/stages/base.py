@@ -28,20 +28,23 @@ LevelKept = Annotated[
 ]
 
 
+Mix = Annotated[
+    float,
+    number(
+        "Mix",
+        "%",
+        0.0,
+        100.0,
+        step=1.0,
+        help="How much of the stage is in the leg; the untouched part is in time with it to the sample",
+    ),
+]
+
+
 class Side(Settings, frozen=True, kw_only=True):
     """One side of a stage: a kind adds its settings."""
 
-    mix: Annotated[
-        float,
-        number(
-            "Mix",
-            "%",
-            0.0,
-            100.0,
-            step=1.0,
-            help="How much of the stage is in the leg; the untouched part is in time with it to the sample",
-        ),
-    ] = 100.0
+    mix: Mix = 100.0
 
 
 class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):

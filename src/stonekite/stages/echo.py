@@ -34,6 +34,7 @@ from stonekite.stages.base import (
 )
 from stonekite.stages.branch import Branch
 from stonekite.stages.settings import NoteName, Settings, choice, flag, number
+from stonekite.stages.written import PIECE, Written
 
 echoing = lazy("stonekite.signal.echoing")
 registry = lazy("stonekite.stages.registry")
@@ -50,7 +51,6 @@ OPEN_LOW_HZ, OPEN_HIGH_HZ = 20.0, 20_000.0
 """A high-pass or low-pass that stands at the end of its range is not there."""
 ROOM = 16
 """Samples in a piece of a loop with stages in it, at the least."""
-_PIECE = 8192
 _DUCK_RISE_S, _DUCK_SPAN = 0.005, 4.0
 
 
@@ -457,7 +457,8 @@ def plan(stage: Echo, context: Context) -> Plan:
     rings = LONGEST_S if endless else min(LONGEST_S, 1.1 * SETTLED * seconds + 2.0 * longest)
     fade = 0.0
     if stage.shared.duck_db:
-        fade = 1.5 * SETTLED * stage.shared.duck_back_ms * 1e-3
+        low = gain_of(stage.shared.duck_above_db)
+        fade = (SETTLED - math.log(3.0 * low)) * stage.shared.duck_back_ms * 1e-3
     samples = int((max(rings, taps) + fade) * context.rate)
     memory = samples + max(map(cascade.memory, legs)) + 2 * echoing.HALF
     tail = int(RINGS * rings * context.rate) + int((taps + longest) * context.rate)
@@ -517,7 +518,8 @@ class Coefficients:
         self.works = np.array([side is not None for side in sides])
         on = bool(self.works[0]), bool(self.works[1])
         encoded = context.matrix is not None
-        self.delays = [_seconds(side) * rate for side in sides]
+        # A leg that passes is read, too, and must not make the pieces shorter.
+        self.delays = [_seconds(side or sides[1 - row]) * rate for row, side in enumerate(sides)]
         self.filters = cascade.Coefficients(*(_filters(side, rate) for side in sides))
         self.gains = feedback(stage)
         self.feed = feed(shared.start, on, encoded)
@@ -549,7 +551,7 @@ class Coefficients:
 
 def _room(delay: float) -> int:
     """Samples of history for a delay: in steps, so that it rarely has to grow; with some for what is new in the loop."""
-    return 1 << math.ceil(math.log2(1.25 * delay + _PIECE + 2 * echoing.HALF))
+    return 1 << math.ceil(math.log2(1.25 * delay + PIECE + 2 * echoing.HALF))
 
 
 class _TapWork:
@@ -570,22 +572,14 @@ class State:
     """What went into the loops and past the taps, what all filters remember, and how far what moves has come."""
 
     def __init__(self, coefficients: Coefficients) -> None:
-        self.history, self.marks = _fresh(coefficients.keeps)
-        self.fed, self.fed_marks = _fresh(coefficients.keeps_fed)
+        self.loops = Written(coefficients.keeps)
+        self.fed = Written(coefficients.keeps_fed)
         self.filters = cascade.start(coefficients.filters)
         self.taps = [cascade.start(tap.filters) for tap in coefficients.taps]
         self.moving = np.zeros((2, 4))
         self.moving[:, 1] = self.moving[:, 2] = coefficients.delays
         self.envelope = np.zeros(1)
         self.guard = np.array([1.0, 0.0])
-        self.clock = 0
-        self.old: State | None = None
-        """The state before a change, while it goes on beside this one, and of how many frames how many have gone."""
-        self.length = self.gone = 0
-
-
-def _fresh(keeps: int) -> tuple[np.ndarray, np.ndarray]:
-    return np.zeros((2, 2 * keeps + _PIECE if keeps else 0)), np.array([keeps, keeps])
 
 
 def start(coefficients: Coefficients) -> State:
@@ -599,11 +593,8 @@ def coefficients(stage: Echo, context: Context) -> Coefficients:
 def carry(old: Coefficients, state: State, new: Coefficients) -> State:
     """All sound in the loops goes on, whatever is changed; new filters begin while the old ones go on beside."""
     kept = State(new)
-    _pour(state.history, state.marks, kept.history, kept.marks)
-    if len(kept.fed[0]):
-        source = (state.fed, state.fed_marks)
-        if len(state.fed[0]):
-            _pour(*source, kept.fed, kept.fed_marks)
+    kept.loops.pour(state.loops)
+    kept.fed.pour(state.fed)
     filters = cascade.carry(old.filters, state.filters, new.filters)
     if filters is not None:
         kept.filters = filters
@@ -617,80 +608,38 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State:
         kept.moving[:, 3] = np.ceil(np.abs(kept.moving[:, 2] - kept.moving[:, 1]) / TAPE)
     kept.envelope[:] = state.envelope
     kept.guard[:] = state.guard
-    kept.clock = state.clock
     return kept
 
 
-def _pour(source: np.ndarray, source_marks: np.ndarray, target: np.ndarray, target_marks: np.ndarray) -> None:
-    """Copy what is remembered, as far as both go; what is older than that begins softly."""
-    keeps = int(min(source_marks[1], target_marks[1]))
-    target_end = int(target_marks[0])
-    end = int(source_marks[0])
-    target[:, target_end - keeps : target_end] = source[:, end - keeps : end]
-    if target_marks[1] > source_marks[1]:
-        fade = min(256, keeps)
-        target[:, target_end - keeps : target_end - keeps + fade] *= np.linspace(0.0, 1.0, fade)
-
-
 def joins(state: State, old: State, length: int) -> None:
-    state.old, state.length, state.gone = old, length, 0
-
-
-def _nothing() -> tuple[np.ndarray, np.ndarray]:
-    return np.zeros((2, 0)), np.zeros(0)
-
-
-def _before(state: State, frames: int, which: str) -> tuple[np.ndarray, np.ndarray]:
-    """What went in under the settings before, for as much of a block as it goes over from there; and how far it has gone
-    over."""
-    old = state.old
-    if old is None:
-        return _nothing()
-    count = min(frames, state.length - state.gone)
-    history, marks = (old.history, old.marks) if which == "loops" else (old.fed, old.fed_marks)
-    behind = old.clock - state.clock  # it has worked on this block already
-    if not history.shape[1] or behind < count:
-        return _nothing()
-    end = int(marks[0])
-    rise = (np.arange(state.gone, state.gone + count) + 1) / state.length
-    return history[:, end - behind : end - behind + count].copy(), 0.5 - 0.5 * np.cos(np.pi * rise)
+    state.loops.join(old.loops, length)
+    state.fed.join(old.fed, length)
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    for start in range(0, block.shape[1], _PIECE):
-        part = block[:, start : start + _PIECE]
+    for start in range(0, block.shape[1], PIECE):
+        part = block[:, start : start + PIECE]
         _process(state, coefficients, part, at._replace(clock=at.clock + start))
 
 
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     frames = block.shape[1]
-    fed = c.feed @ block
     wet = np.empty((2, frames))
-    before, rise = _before(state, frames, "loops")
-    _turn(state, c, fed, wet, at, before, rise)
+    _turn(state, c, c.feed @ block, wet, at)
     wet *= c.levels[:, None]
     if c.taps:
         _add_taps(state, c, block, wet, at)
     if c.duck is not None:
         echoing.duck(wet, block, state.envelope, *c.duck)
     echoing.guard(block, wet, c.dry, *c.guard, state.guard, c.works)
-    state.clock += frames
-    if state.old is not None:
-        state.gone += frames
-        if state.gone >= state.length:
-            state.old = None
+    state.loops.went_on(frames)
+    state.fed.went_on(frames)
 
 
-def _turn(
-    state: State,
-    c: Coefficients,
-    fed: np.ndarray,
-    wet: np.ndarray,
-    at: At,
-    before: np.ndarray,
-    rise: np.ndarray,
-) -> None:
+def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: At) -> None:
     """What comes back from the loops, in pieces where stages stand in them."""
+    before, rise = state.loops.before(wet.shape[1])
+    history, marks = state.loops.history, state.loops.marks
     late = at.lines_late if c.branch else 0
     ways = c.ways(late)
     half = c.half if late == 0 else min(ways.halves)
@@ -705,7 +654,7 @@ def _turn(
         if moving[:, 3].any():
             longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
         echoing.turns(
-            state.history, state.marks, fed, at.clock, *fixed, c.filters.table, state.filters, c.gains, c.circle,
+            history, marks, fed, at.clock, *fixed, c.filters.table, state.filters, c.gains, c.circle,
             c.held, c.bound, before, rise, longest, wet,
         )  # fmt: skip
         return
@@ -715,18 +664,16 @@ def _turn(
         if moving[:, 3].any():
             longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
         n = min(longest, frames - done)
-        echoing.room(state.history, state.marks, n)
+        echoing.room(history, marks, n)
         piece = np.empty((2, n))
-        echoing.take(state.history, state.marks, *fixed, piece)
+        echoing.take(history, marks, *fixed, piece)
         cascade.process(state.filters, c.filters, piece, at._replace(clock=at.clock + done))
         at.lines[0](piece)
         for row in range(2):
             if not c.works[row]:
                 piece[row] = 0.0
         wet[:, done : done + n] = piece
-        echoing.give(
-            state.history, state.marks, fed, done, c.gains, piece, c.circle, c.held, c.bound, before, rise
-        )
+        echoing.give(history, marks, fed, done, c.gains, piece, c.circle, c.held, c.bound, before, rise)
         done += n
     if moving is not state.moving:
         state.moving[:, 1] = moving[:, 1] + late
@@ -752,14 +699,15 @@ _PHASES = _Tables()
 
 def _add_taps(state: State, c: Coefficients, block: np.ndarray, wet: np.ndarray, at: At) -> None:
     frames = block.shape[1]
+    history, marks = state.fed.history, state.fed.marks
     # A tap may be shorter than its filter reaches: the block is written first, and read from before it.
-    echoing.room(state.fed, state.fed_marks, frames)
-    echoing.append(state.fed, state.fed_marks, block, *_before(state, frames, "taps"))
-    begin = int(state.fed_marks[0]) - frames
+    echoing.room(history, marks, frames)
+    echoing.append(history, marks, block, *state.fed.before(frames))
+    begin = state.fed.end - frames
     for tap, filters in zip(c.taps, state.taps, strict=True):
         heard = np.empty((2, frames))
         for row in range(2):
-            echoing.read_fixed(state.fed[row], begin, tap.behind, tap.taps, heard[row])
+            echoing.read_fixed(history[row], begin, tap.behind, tap.taps, heard[row])
         heard = tap.gains @ heard
         cascade.process(filters, tap.filters, heard, at)
         wet += heard
@@ -768,13 +716,13 @@ def _add_taps(state: State, c: Coefficients, block: np.ndarray, wet: np.ndarray,
 def heard(c: Coefficients, state: State, branch: int, late: int, frames: int) -> np.ndarray:
     """What went into the branch lately, (2, up to so many frames): the delays read back, through the filters."""
     ways = c.ways(late)
-    count = int(min(frames, state.marks[1] - ways.delays.max() - 2 * echoing.HALF))
+    count = int(min(frames, state.loops.keeps - ways.delays.max() - 2 * echoing.HALF))
     count = max(count, 0)
     out = np.zeros((2, count))
     for row in range(2):
         if c.works[row] and count:
-            end = int(state.marks[0]) - count
-            echoing.read_fixed(state.history[row], end, ways.behind[row], ways.taps[row], out[row])
+            end = state.loops.end - count
+            echoing.read_fixed(state.loops.history[row], end, ways.behind[row], ways.taps[row], out[row])
     cascade.process(cascade.start(c.filters), c.filters, out, At(0))
     return out
 

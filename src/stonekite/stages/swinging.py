@@ -1,0 +1,100 @@
+"""What chorus and phaser have in common: how fast they swing, from where, and what happens where the place jumps."""
+
+import math
+from collections.abc import Iterator
+from typing import Annotated, Any, Literal
+
+import numpy as np
+
+from stonekite.lazy import lazy
+from stonekite.stages.base import LEGS, At
+from stonekite.stages.settings import Settings, choice, number
+
+sweeping = lazy("stonekite.signal.sweeping")
+
+SEAM_S = 0.01
+"""Where the place jumps, as at the end of a loop, what the swing was ahead by falls by e in this time."""
+
+Rate = Annotated[
+    float,
+    number(
+        "Rate",
+        "Hz",
+        0.02,
+        10.0,
+        taper="log",
+        step=1 / 6,
+        decimals=2,
+        note="rate_note",
+        help="How often it swings. A note can be typed, too: 1/1, 1/4 dotted, 2 beats",
+    ),
+]
+"""Of a side that has a field rate_note beside it."""
+
+
+class SwingShared(Settings, frozen=True, kw_only=True):
+    apart_deg: Annotated[
+        float,
+        number(
+            "Lower leg ahead by",
+            "°",
+            0.0,
+            360.0,
+            step=15.0,
+            decimals=0,
+            both=True,
+            help="Of a swing: 90 is a quarter of one",
+        ),
+    ] = 90.0
+    shape: Annotated[
+        Literal["round", "straight"],
+        choice("Swing", {"round": "Round", "straight": "Straight"}, help="As a sine, or to and fro as fast"),
+    ] = "round"
+
+
+class Swings:
+    """How both legs swing, in turns of a sample, and from which place of a turn."""
+
+    def __init__(self, stage: Any, rate: float) -> None:
+        sides = [getattr(stage, leg) for leg in LEGS]
+        self.works = np.array([side is not None for side in sides])
+        self.turns = np.array([0.0 if side is None else side.rate_hz / rate for side in sides])
+        self.begins = np.array([0.0, stage.shared.apart_deg / 360.0])
+        self.straight = stage.shared.shape == "straight"
+        self.fade = math.exp(-1.0 / (SEAM_S * rate))
+
+
+class Swung:
+    """Where both legs are: the place that comes next, and what each voice is ahead by since a jump."""
+
+    def __init__(self) -> None:
+        self.next: int | None = None
+        self.offsets = np.zeros((2, sweeping.MOST_VOICES))
+
+    def copied(self) -> "Swung":
+        made = Swung()
+        made.next, made.offsets = self.next, self.offsets.copy()
+        return made
+
+    def runs(
+        self, swings: Swings, counts: np.ndarray, at: At, frames: int, most: int = 2**31
+    ) -> Iterator[tuple[int, int, int]]:
+        """The parts of a block, no longer than `most`, in which the place goes straight on: first frame, the frame after
+        the last, and the place of the first. What the voices were ahead by is known before each part is worked on.
+        """
+        ends = [*(first for first, _ in at.runs[1:]), frames]
+        for (first, place), end in zip(at.runs, ends, strict=True):
+            if first < end and self.next is not None and self.next != place:
+                sweeping.jump(
+                    self.offsets, counts, self.next, place, swings.turns, swings.begins, swings.straight
+                )
+            for start in range(first, end, most):
+                stop = min(end, start + most)
+                yield start, stop, place + start - first
+            if first < end:
+                self.next = place + end - first
+
+
+def seam_memory(rate: float) -> int:
+    """Samples after which a jump of the place is forgotten."""
+    return math.ceil(15.0 * SEAM_S * rate)
