@@ -29,9 +29,9 @@ GRID = 256
 TINY = 1e-30
 
 _LAG = SECTIONS - 1
-_MASKS = np.zeros((_LAG, LANES))
+MASKS = np.zeros((_LAG, LANES))
 for _step in range(_LAG):
-    _MASKS[_step, : 2 * (_step + 1)] = 1.0
+    MASKS[_step, : 2 * (_step + 1)] = 1.0
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -99,20 +99,25 @@ def _flush(state):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _cascade(block, position, coefficients, state, masks):
-    frames = block.shape[1]
+def cascade_part(block, first, last, position, coefficients, state, masks):
+    """Filter block[:, first:last] in place; `position` is that of its first frame."""
     for group in range(coefficients.shape[0]):
-        start = 0
-        while start < frames:
-            offset = (position + start) % GRID
+        start = first
+        while start < last:
+            offset = (position + start - first) % GRID
             if offset == 0:
                 _flush(state[group])
-            stop = min(frames, start + GRID - offset)
+            stop = min(last, start + GRID - offset)
             if stop - start > _LAG:
                 _run(block, start, stop, coefficients[group], state[group], masks)
             else:
                 _run_few(block, start, stop, coefficients[group], state[group])
             start = stop
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _cascade(block, position, coefficients, state, masks):
+    cascade_part(block, 0, block.shape[1], position, coefficients, state, masks)
 
 
 def pack(upper: np.ndarray, lower: np.ndarray) -> np.ndarray:
@@ -148,4 +153,4 @@ def cascade(block: np.ndarray, position: int, coefficients: np.ndarray, state: n
     `position` is the absolute sample position of the block's first frame (it fixes the flushing grid);
     `coefficients` come from `pack`, `state` from `rest`, and is left ready for the next block.
     """
-    _cascade(block, position, coefficients, state, _MASKS)
+    _cascade(block, position, coefficients, state, MASKS)

@@ -9,12 +9,15 @@ sample is the same sum in the same order.
 import numpy as np
 from numba import njit
 
-from stonekite.signal.biquads import _MASKS, _cascade
-from stonekite.signal.delay import fraction_taps
+from stonekite.signal.biquads import MASKS, cascade_part
+from stonekite.signal.delay import closest_taps
+from stonekite.signal.fir import stretch
+from stonekite.signal.lanes import LANES
 
-HALF = 32
-"""Taps before and after a place between samples, where the delay leaves room for as many."""
-BETA = 7.0
+HALF = 24
+"""Taps before and after a place between samples at the most."""
+SHORTEST = 16
+"""Samples that a piece of a loop has, where its delay leaves room for as many."""
 PHASES = 512
 """Places between two samples of the table for delays that move."""
 TINY = 1e-30
@@ -25,51 +28,54 @@ OLD, NOW, WANTED, LEFT = range(4)
 """Columns of what a moving delay is: where it comes from, where it is, where it goes (samples), and the samples left."""
 
 
-def half_of(delay: float) -> int:
-    """How many taps on each side there is room for, of a delay in samples."""
-    return max(1, min(HALF, int(delay) - 1))
+def half_of(delay: float, rate: float) -> int:
+    """How many taps on each side a delay in samples has: as many as 20 kHz needs at a rate, if there is room for them."""
+    whole = int(delay)
+    return max(1, min(HALF if _edge(rate) > 0.85 else 16, max(whole - SHORTEST, min(whole - 1, 8))))
 
 
-def fixed_taps(delay: float) -> tuple[int, np.ndarray]:
-    """For a delay in samples: by how many whole samples the last tap but none is behind, and the taps; one tap if it is
-    whole.
+def _edge(rate: float) -> float:
+    return min(0.91, max(0.6, 40_000.0 / rate))
+
+
+def fixed_taps(delay: float, rate: float) -> tuple[int, np.ndarray]:
+    """For a delay in samples: how many samples behind the first tap is, and the taps in the order of the samples; one if
+    the delay is whole.
     """
     whole, part = divmod(round(delay, 7), 1.0)
     if not part:
         return int(whole), np.ones(1)
-    half = half_of(delay)
-    return int(whole) - half, fraction_taps(part, 2 * half, BETA)
+    half = half_of(delay, rate)
+    taps = closest_taps(np.array([part]), 2 * half, _edge(rate))[0, ::-1]
+    return int(whole) + half - 1, np.ascontiguousarray(taps)
 
 
-def table(half: int) -> np.ndarray:
+def table(half: int, rate: float) -> np.ndarray:
     """Taps (PHASES + 1, 2 half) for delays of half + k / PHASES samples."""
-    made = [fraction_taps(k / PHASES, 2 * half, BETA) for k in range(PHASES)]
-    return np.array([*made, np.concatenate([[0.0], made[0][:-1]])])
+    return np.ascontiguousarray(closest_taps(np.arange(PHASES + 1) / PHASES, 2 * half, _edge(rate)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def room(history, marks, count):
-    """Have room for `count` more samples at the end; marks are the end, and what has to be kept."""
+    """Have room for `count` more samples at the end, and for what a vector reads beyond it; marks are the end, and what
+    has to be kept."""
     end, keep = marks[0], marks[1]
-    if end + count > history.shape[1]:
+    if end + count + 2 * LANES > history.shape[1]:
         for row in range(history.shape[0]):
             for k in range(keep):
                 history[row, k] = history[row, end - keep + k]
         marks[0] = keep
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def read_fixed(line, end, behind, taps, out):
-    """out[i] = sum of taps[k] line[end + i - behind - k]."""
-    n = out.shape[0]
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def read_fixed(lines, row, end, behind, taps, out, start, n, spare):
+    """out[row, start + i] = sum of taps[k] lines[row, end + i - behind + k], of lines that go on for LANES more."""
     first = end - behind
-    for i in range(n):
-        out[i] = taps[0] * line[first + i]
-    for k in range(1, taps.shape[0]):
-        tap = taps[k]
-        start = first - k
+    if taps.shape[0] == 1:
         for i in range(n):
-            out[i] += tap * line[start + i]
+            out[row, start + i] = lines[row, first + i]
+    else:
+        stretch(lines, row, first, taps, out, start, n, spare)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -113,56 +119,61 @@ def bounded(value):
     return size if value > 0.0 else -size
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def take(history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, out):
-    """Read both legs' delays into out (2, n)."""
-    n = out.shape[1]
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def take(
+    history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, out, start, n
+):
+    """Read both legs' delays into out[:, start:start + n]."""
     for row in range(2):
         taps = taps_u if row == 0 else taps_l
-        phases = phases_u if row == 0 else phases_l
         if not works[row]:
-            out[row, :] = 0.0
+            out[row, start : start + n] = 0.0
             continue
-        way = min(n, int(moving[row, LEFT]))
-        if way:
+        way = 0
+        if moving[row, LEFT] > 0.0:
+            phases = phases_u if row == 0 else phases_l
+            way = min(n, int(moving[row, LEFT]))
+            half = phases.shape[1] // 2
             read_moving(
-                history[row], marks[0], moving[row], step, phases, phases.shape[1] // 2, out[row, :way]
+                history[row], marks[0], moving[row], step, phases, half, out[row, start : start + way]
             )
         if way < n:
-            read_fixed(history[row], marks[0] + way, behind[row], taps, out[row, way:])
+            read_fixed(history, row, marks[0] + way, behind[row], taps, out, start + way, n - way, spare)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def give(history, marks, fed, start, gains, back, circle, held, bound, before, rise):
-    """Write what goes into the loops: what is fed in from `start` on, and what came back (2, n) by the gains (2, 2), to
-    legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place of both. As far as there is
-    something `before` (2, frames) that went in under other settings, it goes over from that by `rise` (frames,).
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def give(history, marks, fed, start, gains, back, first, n, circle, held, bound, before, rise):
+    """Write what goes into the loops: what is fed in from `start` on and what came back, back[:, first:first + n], by the
+    gains (2, 2), to legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place of both. As
+    far as there is something `before` (2, frames) that went in under other settings, it goes over from that by `rise`
+    (frames,).
     """
     end = marks[0]
-    n = back.shape[1]
     for row in range(2):
-        other = 1 - row
-        own_gain, cross_gain = gains[row, row], gains[row, other]
-        for i in range(n):
-            if held:
-                value = history[row, end + i - circle[row]]
-            else:
-                value = fed[row, start + i] + (own_gain * back[row, i] + cross_gain * back[other, i])
-                if bound:
-                    value = bounded(value)
-            if start + i < before.shape[1]:
-                old = before[row, start + i]
-                value = old + rise[start + i] * (value - old)
-            if abs(value) < TINY:
-                value = 0.0
-            history[row, end + i] = value
+        put = history[row, end : end + n]
+        if held:
+            for i in range(n):
+                put[i] = history[row, end + i - circle[row]]
+        else:
+            own_gain, cross_gain = gains[row, row], gains[row, 1 - row]
+            own, other = back[row, first : first + n], back[1 - row, first : first + n]
+            into = fed[row, start : start + n]
+            for i in range(n):  # slices, so that it is computed side by side
+                value = into[i] + (own_gain * own[i] + cross_gain * other[i])
+                put[i] = value if abs(value) > TINY else 0.0
+            if bound:
+                for i in range(n):
+                    put[i] = bounded(put[i])
+        for i in range(min(n, before.shape[1] - start)):
+            old = before[row, start + i]
+            put[i] = old + rise[start + i] * (put[i] - old)
     marks[0] = end + n
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def turns(
-    history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, filters, states, gains,
-    circle, held, bound, before, rise, longest, back,
+    history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, filters, states,
+    gains, circle, held, bound, before, rise, longest, back,
 ):  # fmt: skip
     """A whole block of loops in which nothing but filters stands: what comes back, into back (2, frames)."""
     frames = back.shape[1]
@@ -170,10 +181,24 @@ def turns(
     while done < frames:
         n = min(longest, frames - done)
         room(history, marks, n)
-        part = back[:, done : done + n]
-        take(history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, part)
-        _cascade(part, clock + done, filters, states, _MASKS)
-        give(history, marks, fed, done, gains, part, circle, held, bound, before, rise)
+        take(
+            history,
+            marks,
+            behind,
+            taps_u,
+            taps_l,
+            moving,
+            step,
+            phases_u,
+            phases_l,
+            works,
+            spare,
+            back,
+            done,
+            n,
+        )
+        cascade_part(back, done, done + n, clock + done, filters, states, MASKS)
+        give(history, marks, fed, done, gains, back, done, n, circle, held, bound, before, rise)
         done += n
 
 
@@ -208,22 +233,42 @@ def duck(wet, dry, envelope, least, low, high, rise, fall):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def guard(block, wet, dry, limit, fall, numbers, works):
-    """Put dry by its gain and wet together into block (2, frames). Where that would be louder than the limit, it is held
-    there and the wet part falls silent for good: `numbers` are its gain now, and whether it is on its way out.
+def guard(block, wet, dry, levels, limit, fall, numbers, works):
+    """Put dry by its gain and wet by its levels (2,) together into block (2, frames). Where that would be louder than the
+    limit, it is held there and the wet part falls silent for good: `numbers` are its gain now, and whether it is on its
+    way out.
     """
+    frames = block.shape[1]
+    if numbers[1] == 0.0:
+        loudest = 0.0
+        for row in range(2):
+            if works[row]:
+                own, echo, level = block[row, :frames], wet[row, :frames], levels[row]
+                fits = True
+                for i in range(frames):
+                    # Written so that what is no number does not fit.
+                    fits &= abs(dry * own[i] + level * echo[i]) <= limit
+                if not fits:
+                    loudest = 2.0 * limit
+        if loudest <= limit:
+            for row in range(2):
+                if works[row]:
+                    own, echo, level = block[row, :frames], wet[row, :frames], levels[row]
+                    for i in range(frames):
+                        own[i] = dry * own[i] + level * echo[i]
+            return
     gain, muted = numbers[0], numbers[1]
-    for i in range(block.shape[1]):
+    for i in range(frames):
         for row in range(2):
             if not works[row]:
                 continue
-            own = dry * block[row, i]
-            value = own + gain * wet[row, i]
-            if not abs(value) <= limit and abs(own) <= limit:
+            own_now = dry * block[row, i]
+            value = own_now + gain * (levels[row] * wet[row, i])
+            if not abs(value) <= limit and abs(own_now) <= limit:
                 muted = 1.0
                 value = limit if value > 0.0 else -limit
                 if not np.isfinite(wet[row, i]):
-                    value = own
+                    value = own_now
             block[row, i] = value
         if muted > 0.0 and gain > 0.0:
             gain = max(0.0, gain - fall)

@@ -39,6 +39,62 @@ def convolve(joined, weights, out):
         out[i] = value
 
 
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def stretch(lines, row, first, weights, out, begin, frames, spare):
+    """out[row, begin + i] = sum of weights[k] lines[row, first + i + k], of contiguous lines that go on for LANES more
+    than asked for; the number of weights is even. `spare` is room for LANES values.
+    """
+    flat = lines.reshape(-1)
+    at = row * lines.shape[1] + first
+    count = weights.shape[0]
+    one = splat(1.0)
+    start = 0
+    while start < frames:
+        # Two sums at once, as one would wait for itself, and more would not fit into the registers.
+        a, b = zero(), zero()
+        for k in range(0, count, 2):
+            here = at + start + k
+            a = fma(load(flat, here), splat(weights[k]), a)
+            b = fma(load(flat, here + 1), splat(weights[k + 1]), b)
+        store(spare, 0, fma(a, one, b))
+        for i in range(min(LANES, frames - start)):
+            out[row, begin + start + i] = spare[i]
+        start += LANES
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def stretches(lines, row, first, weights, outs, begin, frames, spare):
+    """Of one row of contiguous lines as `stretch`, by five rows of weights (5, n) at once, into the rows from `outs` on,
+    from the column `begin` on."""
+    flat = lines.reshape(-1)
+    at = row * lines.shape[1] + first
+    count = weights.shape[1]
+    start = 0
+    while start < frames:
+        a, b, c, d, e = zero(), zero(), zero(), zero(), zero()
+        for k in range(count):
+            heard = load(flat, at + start + k)
+            a = fma(heard, splat(weights[0, k]), a)
+            b = fma(heard, splat(weights[1, k]), b)
+            c = fma(heard, splat(weights[2, k]), c)
+            d = fma(heard, splat(weights[3, k]), d)
+            e = fma(heard, splat(weights[4, k]), e)
+        n = min(LANES, frames - start)
+        if n == LANES:
+            to = outs * lines.shape[1] + begin + start
+            store(flat, to, a)
+            store(flat, to + lines.shape[1], b)
+            store(flat, to + 2 * lines.shape[1], c)
+            store(flat, to + 3 * lines.shape[1], d)
+            store(flat, to + 4 * lines.shape[1], e)
+        else:
+            for m in range(5):
+                store(spare, 0, a if m == 0 else b if m == 1 else c if m == 2 else d if m == 3 else e)
+                for i in range(n):
+                    lines[outs + m, begin + start + i] = spare[i]
+        start += LANES
+
+
 def filtered(joined: np.ndarray, taps: np.ndarray, out: np.ndarray) -> None:
     """Convolve with taps (n,); `joined` is the last n - 1 samples heard and then the block, `out` (frames,)."""
     convolve(joined, np.ascontiguousarray(taps[::-1]), out)

@@ -50,7 +50,7 @@ class Chorus(Stage, frozen=True, kw_only=True, tag="chorus"):
 
 def middle_and_depth(side: ChorusSide, rate: float) -> tuple[float, float]:
     """Delay in the middle of the swing and depth, in samples, as far as there is room."""
-    least = sweeping.HALF + 1.0
+    least = float(sweeping.HALF + sweeping.SHORTEST)
     middle = max(side.delay_ms * 1e-3 * rate, least)
     return middle, min(side.depth_ms * 1e-3 * rate, middle - least)
 
@@ -102,20 +102,23 @@ class Coefficients:
         self.voices = np.array([side.voices for side in sides])
         self.feedback = np.array([side.feedback / 100.0 for side in sides])
         longest = int((self.centres + self.depths).max()) + 2 * sweeping.HALF
-        self.keeps = 1 << math.ceil(math.log2(1.25 * longest))
-        self.table = _table()
+        self.keeps = 1 << math.ceil(math.log2(1.25 * longest + sweeping.SHORTEST))
+        self.weights = _weights()
+        self.spare = np.zeros(64)
+        shortest = int((self.centres - self.depths).min())
+        self.longest = min(PIECE, shortest - sweeping.HALF) if self.feedback.any() else PIECE
 
 
 @cache
-def _table() -> tuple[np.ndarray, np.ndarray]:
-    return sweeping.table()
+def _weights() -> np.ndarray:
+    return sweeping.parts()
 
 
 class State:
     """What both legs have heard lately, and where they are in their swings."""
 
     def __init__(self, keeps: int) -> None:
-        self.heard = Written(keeps)
+        self.heard = Written(keeps, sweeping.ROWS)
         self.swung = Swung()
 
 
@@ -144,7 +147,8 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     for start, stop, place in state.swung.runs(s, c.voices, at, block.shape[1], PIECE):
         sweeping.chorus(
             block, start, stop, state.heard.history, state.heard.marks, place, s.turns, s.begins, s.straight, c.centres,
-            c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, *c.table, before, rise,
+            c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, c.weights, c.spare, c.longest, before,
+            rise,
         )  # fmt: skip
     state.heard.went_on(block.shape[1])
 

@@ -51,6 +51,7 @@ OPEN_LOW_HZ, OPEN_HIGH_HZ = 20.0, 20_000.0
 """A high-pass or low-pass that stands at the end of its range is not there."""
 ROOM = 16
 """Samples in a piece of a loop with stages in it, at the least."""
+_ONES = np.ones(2)
 _DUCK_RISE_S, _DUCK_SPAN = 0.005, 4.0
 
 
@@ -498,14 +499,16 @@ def refuses(stage: Echo, inner: tuple[Plan, ...], rate: float) -> str:
 class _Ways:
     """How the delays are read when what stands in the loop is so many samples late."""
 
-    def __init__(self, delays: list[float], late: int) -> None:
+    def __init__(self, delays: list[float], late: int, rate: float) -> None:
         held = [max(2.0, delay - late) for delay in delays]
         self.delays = np.array(held)
-        made = [echoing.fixed_taps(delay) for delay in held]
+        made = [echoing.fixed_taps(delay, rate) for delay in held]
         self.behind = np.array([behind for behind, _ in made])
         self.taps = [taps for _, taps in made]
-        self.halves = [echoing.half_of(delay) for delay in held]
-        self.longest = max(1, min(int(d) - h for d, h in zip(held, self.halves, strict=True)))
+        self.halves = [echoing.half_of(delay, rate) for delay in held]
+        longest = max(1, min(int(d) - h for d, h in zip(held, self.halves, strict=True)))
+        # Whole vectors: a piece of one sample more would cost as much as two.
+        self.longest = longest - longest % 16 if longest > 16 else longest
 
 
 class Coefficients:
@@ -522,7 +525,9 @@ class Coefficients:
         self.delays = [_seconds(side or sides[1 - row]) * rate for row, side in enumerate(sides)]
         self.filters = cascade.Coefficients(*(_filters(side, rate) for side in sides))
         self.gains = feedback(stage)
+        self.on = self.works.astype(float)[:, None]
         self.feed = feed(shared.start, on, encoded)
+        self.feeds_all = np.array_equal(self.feed, np.eye(2))
         self.levels = np.array([0.0 if side is None else gain_of(side.level_db) for side in sides])
         self.dry = gain_of(shared.dry_db)
         self.held = shared.held
@@ -538,14 +543,15 @@ class Coefficients:
             self.duck = gain_of(-shared.duck_db), low, _DUCK_SPAN * low, rise, fall
         self.guard = gain_of(GUARD_DB), 1.0 / (GUARD_S * rate)
         # A delay that moves is read by a table of the shortest one that it can be.
-        self.half = min(echoing.half_of(delay) for delay in self.delays)
+        self.half = min(echoing.half_of(delay, rate) for delay in self.delays)
         self.keeps = _room(max([*self.delays, *map(float, self.circle)]))
         self.keeps_fed = _room(max((tap.delay for tap in self.taps), default=0.0)) if self.taps else 0
+        self.spare = np.zeros(2 * echoing.LANES)
         self._ways: dict[int, _Ways] = {}
 
     def ways(self, late: int) -> _Ways:
         if late not in self._ways:
-            self._ways[late] = _Ways(self.delays, late)
+            self._ways[late] = _Ways(self.delays, late, self.rate)
         return self._ways[late]
 
 
@@ -561,7 +567,7 @@ class _TapWork:
         self, tap: Tap, shared: EchoShared, works: tuple[bool, bool], encoded: bool, rate: float
     ) -> None:
         self.delay = tap.time_ms * 1e-3 * rate
-        self.behind, self.taps = echoing.fixed_taps(self.delay)
+        self.behind, self.taps = echoing.fixed_taps(self.delay, rate)
         filters = cascade.Leg.of(_cuts(*later_corners(shared, tap), 12, rate))
         self.filters = cascade.Coefficients(filters, filters)
         up, down = shares(tap)
@@ -625,13 +631,15 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     frames = block.shape[1]
     wet = np.empty((2, frames))
-    _turn(state, c, c.feed @ block, wet, at)
-    wet *= c.levels[:, None]
+    _turn(state, c, block if c.feeds_all else c.feed @ block, wet, at)
+    levels = c.levels
     if c.taps:
+        wet *= levels[:, None]
+        levels = _ONES
         _add_taps(state, c, block, wet, at)
     if c.duck is not None:
         echoing.duck(wet, block, state.envelope, *c.duck)
-    echoing.guard(block, wet, c.dry, *c.guard, state.guard, c.works)
+    echoing.guard(block, wet, c.dry, levels, *c.guard, state.guard, c.works)
     state.loops.went_on(frames)
     state.fed.went_on(frames)
 
@@ -642,40 +650,44 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
     history, marks = state.loops.history, state.loops.marks
     late = at.lines_late if c.branch else 0
     ways = c.ways(late)
-    half = c.half if late == 0 else min(ways.halves)
-    moving = state.moving
-    phases = _PHASES.of(half) if moving[:, 3].any() else _PHASES.none
-    if late and moving[:, 3].any():
+    longest, phases, moving = ways.longest, _PHASES.none, state.moving
+    moves = moving[0, 3] > 0.0 or moving[1, 3] > 0.0
+    if moves:
+        half = c.half if not late else min(ways.halves)
+        phases = _PHASES.of(half, c.rate)
         moving = moving.copy()
         moving[:, 1:3] -= late
-    fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works)
+        longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
+    fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works, c.spare)
+    given = (c.circle, c.held, c.bound, before, rise)
     if not c.branch:
-        longest = ways.longest
-        if moving[:, 3].any():
-            longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
         echoing.turns(
-            history, marks, fed, at.clock, *fixed, c.filters.table, state.filters, c.gains, c.circle,
-            c.held, c.bound, before, rise, longest, wet,
-        )  # fmt: skip
-        return
-    done, frames = 0, fed.shape[1]
-    while done < frames:
-        longest = ways.longest
-        if moving[:, 3].any():
-            longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
-        n = min(longest, frames - done)
-        echoing.room(history, marks, n)
-        piece = np.empty((2, n))
-        echoing.take(history, marks, *fixed, piece)
-        cascade.process(state.filters, c.filters, piece, at._replace(clock=at.clock + done))
-        at.lines[0](piece)
-        for row in range(2):
-            if not c.works[row]:
-                piece[row] = 0.0
-        wet[:, done : done + n] = piece
-        echoing.give(history, marks, fed, done, c.gains, piece, c.circle, c.held, c.bound, before, rise)
-        done += n
-    if moving is not state.moving:
+            history,
+            marks,
+            fed,
+            at.clock,
+            *fixed,
+            c.filters.table,
+            state.filters,
+            c.gains,
+            *given,
+            longest,
+            wet,
+        )
+    else:
+        done, frames = 0, fed.shape[1]
+        while done < frames:
+            n = min(longest, frames - done)
+            echoing.room(history, marks, n)
+            piece = np.empty((2, n))
+            echoing.take(history, marks, *fixed, piece, 0, n)
+            cascade.process(state.filters, c.filters, piece, at._replace(clock=at.clock + done))
+            at.lines[0](piece)
+            piece *= c.on
+            wet[:, done : done + n] = piece
+            echoing.give(history, marks, fed, done, c.gains, piece, 0, n, *given)
+            done += n
+    if moves:
         state.moving[:, 1] = moving[:, 1] + late
         state.moving[:, 3] = moving[:, 3]
 
@@ -686,12 +698,12 @@ class _Tables:
     none = np.zeros((1, 2))
 
     def __init__(self) -> None:
-        self._made: dict[int, np.ndarray] = {}
+        self._made: dict[tuple[int, float], np.ndarray] = {}
 
-    def of(self, half: int) -> np.ndarray:
-        if half not in self._made:
-            self._made[half] = echoing.table(half)
-        return self._made[half]
+    def of(self, half: int, rate: float) -> np.ndarray:
+        if (half, rate) not in self._made:
+            self._made[half, rate] = echoing.table(half, rate)
+        return self._made[half, rate]
 
 
 _PHASES = _Tables()
@@ -707,7 +719,7 @@ def _add_taps(state: State, c: Coefficients, block: np.ndarray, wet: np.ndarray,
     for tap, filters in zip(c.taps, state.taps, strict=True):
         heard = np.empty((2, frames))
         for row in range(2):
-            echoing.read_fixed(history[row], begin, tap.behind, tap.taps, heard[row])
+            echoing.read_fixed(history, row, begin, tap.behind, tap.taps, heard, 0, frames, c.spare)
         heard = tap.gains @ heard
         cascade.process(filters, tap.filters, heard, at)
         wet += heard
@@ -722,7 +734,9 @@ def heard(c: Coefficients, state: State, branch: int, late: int, frames: int) ->
     for row in range(2):
         if c.works[row] and count:
             end = state.loops.end - count
-            echoing.read_fixed(state.loops.history[row], end, ways.behind[row], ways.taps[row], out[row])
+            echoing.read_fixed(
+                state.loops.history, row, end, ways.behind[row], ways.taps[row], out, 0, count, c.spare
+            )
     cascade.process(cascade.start(c.filters), c.filters, out, At(0))
     return out
 

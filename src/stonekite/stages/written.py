@@ -5,16 +5,19 @@ import numpy as np
 PIECE = 8192
 """So much is written at once at the most."""
 
+_NOTHING = np.zeros((2, 0)), np.zeros(0)
+
 
 class Written:
-    """The last `keeps` frames of what was written, and more, straight in a row (signal/echoing.py).
+    """The last `keeps` frames of what was written, and more, straight in a row (signal/echoing.py): both legs in the two
+    first rows, and in others what is made of them.
 
     After a change of settings the old state works on beside the new one for a while; what is written then goes over from
     what the old one writes: otherwise the change would click when it is read again.
     """
 
-    def __init__(self, keeps: int) -> None:
-        self.history = np.zeros((2, 2 * keeps + PIECE if keeps else 0))
+    def __init__(self, keeps: int, rows: int = 2) -> None:
+        self.history = np.zeros((rows, 2 * keeps + PIECE + 64 if keeps else 0))
         self.marks = np.array([keeps, keeps])
         self._clock = 0
         self._old: Written | None = None
@@ -48,14 +51,16 @@ class Written:
         """What the older one has written for the next frames (2, n), as far as this one goes over from it, and how far
         it has gone over (n,)."""
         old = self._old
-        count = 0 if old is None else min(frames, self._length - self._gone)
+        if old is None:
+            return _NOTHING
+        count = min(frames, self._length - self._gone)
         # The older one has worked on the block already; one that does so no longer has nothing to say.
-        behind = 0 if old is None else old._clock - self._clock
-        if old is None or not old.keeps or behind < count:
-            return np.zeros((2, 0)), np.zeros(0)
+        behind = old._clock - self._clock
+        if not old.keeps or behind < count:
+            return _NOTHING
         first = old.end - behind
         rise = (np.arange(self._gone, self._gone + count) + 1) / self._length
-        return old.history[:, first : first + count].copy(), 0.5 - 0.5 * np.cos(np.pi * rise)
+        return old.history[:2, first : first + count].copy(), 0.5 - 0.5 * np.cos(np.pi * rise)
 
     def went_on(self, frames: int) -> None:
         """So many frames have been written."""
