@@ -14,6 +14,7 @@ from stonekite.engine.render import open_source, rendered
 from stonekite.engine.tails import Tail, frames_of
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
+from stonekite.session.differences import names_of
 from stonekite.session.types import Session
 from stonekite.signal.matrix import component
 
@@ -22,12 +23,14 @@ Parts = Literal["result", "component", "all"]
 
 @dataclass
 class Exported:
-    """What was written: the files, samples that did not fit, and damaged samples read as silence."""
+    """What was written: the files, samples that did not fit, and damaged samples read as silence. `guarded` are the names
+    of stages that their guards have silenced from some place on."""
 
     paths: list[Path]
     overs: int
     repaired: int
     dithered: bool
+    guarded: tuple[str, ...] = ()
 
 
 def component_path(path: Path, name: str) -> Path:
@@ -98,7 +101,7 @@ def export(
         convert = _converter(source.rate, target_rate)
         done = 0
         with closing(
-            ahead(rendered(reader, stem.strip, tail=tail))
+            ahead(rendered(reader, stem.strip, tail=tail, chain=chain))
         ) as results:  # computing goes on while writing
             for _, processed in results:
                 done += processed.shape[1]
@@ -107,7 +110,9 @@ def export(
         _write(stereo, singles, convert(np.zeros((2, 0)), True))
         writers = [w for w in (stereo, *singles.values()) if w is not None]
         overs = sum(w.overs for w in writers)
-        finished = Exported([w.path for w in writers], overs, reader.repaired, dithered)
+        called = names_of(stem.strip)
+        guarded = tuple(called[number] for number in chain.guarded)
+        finished = Exported([w.path for w in writers], overs, reader.repaired, dithered, guarded)
     yield finished
 
 

@@ -217,6 +217,11 @@ class Playback:
             self._tail = self._tail[:, count:]
         return out
 
+    @property
+    def guarded(self) -> list[int]:
+        """The ids of stages that their guards have silenced since playing started."""
+        return self._player.chain.guarded if self.playing and self._starting is None else []
+
     def close(self) -> None:
         """Let go of the file, which a start may still be reading."""
         if self._starting is not None:

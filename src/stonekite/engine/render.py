@@ -30,14 +30,16 @@ def rendered(
     probe: Probe | None = None,
     span: tuple[int, int] | None = None,
     tail: Tail = 0.0,
+    chain: Chain | None = None,
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file or a span of
     frames; latency is taken out.
 
     A whole file is followed by its tail, beside which the unprocessed signal is silent. In a span the strip has heard
-    what comes before it, as far back as it remembers. `probe` looks at stages.
+    what comes before it, as far back as it remembers. `probe` looks at stages. Who wants to ask the chain afterwards makes
+    it, for the strip and the rate.
     """
-    chain = Chain(strip, reader.facts.rate)
+    chain = chain or Chain(strip, reader.facts.rate)
     start, stop = span or (0, reader.facts.frames)
     begin = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
     more = 0 if span is not None else frames_of(tail, chain.tail, reader.facts.rate)

@@ -87,7 +87,7 @@ def own_name(stage: Stage, number: int) -> str:
     return found[0] or found[1] or f"band {place + 1}"
 
 
-def _names(strip: Strip) -> dict[int, str]:
+def names_of(strip: Strip) -> dict[int, str]:
     """Names of all stages by id, with the branch that they stand in."""
     branches = branch_names(strip)
     found = {}
@@ -101,7 +101,7 @@ def _names(strip: Strip) -> dict[int, str]:
 def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
     before = {stage.id: stage for _, stage in tree.walk(old)}
     after = {stage.id: stage for _, stage in tree.walk(new)}
-    names = {**_names(old), **_names(new)}
+    names = {**names_of(old), **names_of(new)}
     for number, stage in before.items():
         if number not in after or type(after[number]) is not type(stage):
             yield Difference(names[number], "", "removed", number)
@@ -236,7 +236,7 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
     intake = [difference.sentence for difference in _of_struct("Intake", Intake(), strip.intake)]
     if intake:
         parts.insert(0, ("Intake", intake))
-    names = _names(strip)
+    names = names_of(strip)
     for _, stage in tree.walk(strip):
         lines = [] if stage.inserted else ["taken out"]
         for leg in LEGS:
