@@ -13,7 +13,7 @@ from trees import drawn, drawn_branch
 from stonekite import notes
 from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
-from stonekite.engine.planning import plan_of, refusal
+from stonekite.stages.planning import plan_of, refusal
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
 from stonekite.engine.strip import StripPlayer

@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 from conftest import RATE
 
-from stonekite.engine.planning import plan_of, refusal
+from stonekite.stages.planning import plan_of, refusal
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES

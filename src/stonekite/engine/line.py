@@ -10,13 +10,13 @@ import numpy as np
 from stonekite.engine.course import Course
 from stonekite.engine.courtesy import pause
 from stonekite.engine.fading import Fade, ramp
-from stonekite.engine.planning import plans
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.planning import plans
 from stonekite.stages.registry import kind_of
 
 END = -1

@@ -36,8 +36,8 @@ def rendered(
     frames; latency is taken out.
 
     A whole file is followed by its tail, beside which the unprocessed signal is silent. In a span the strip has heard
-    what comes before it, as far back as it remembers. `probe` looks at stages. Who wants to ask the chain afterwards makes
-    it, for the strip and the rate.
+    what comes before it, as far back as it remembers. `probe` looks at stages. Who wants to ask the chain afterwards
+    makes it, for the strip and the rate.
     """
     chain = chain or Chain(strip, reader.facts.rate)
     start, stop = span or (0, reader.facts.frames)

@@ -8,7 +8,6 @@ from stonekite.engine.course import Course
 from stonekite.engine.ends import shares
 from stonekite.engine.fading import Fade
 from stonekite.engine.line import Line, Node, Probe
-from stonekite.engine.planning import along
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
@@ -16,6 +15,7 @@ from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import Context
+from stonekite.stages.planning import along
 
 mixing = lazy("stonekite.signal.mixing")
 

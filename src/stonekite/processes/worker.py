@@ -22,7 +22,6 @@ from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.export import Exported, export
 from stonekite.engine.line import END, Node
 from stonekite.engine.overview import Overview
-from stonekite.engine.planning import works
 from stonekite.engine.render import open_source, rendered
 from stonekite.engine.subjects import measured_all
 from stonekite.files.audio import AudioError
@@ -60,6 +59,7 @@ from stonekite.processes.jobs import (
 )
 from stonekite.session import tree
 from stonekite.session.types import Source, Strip
+from stonekite.stages.planning import works
 
 Steps = Generator[Answer, None, None]
 Work = Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths

@@ -64,8 +64,9 @@ def decode(text: bytes, name: str = "The session") -> Session:
             session = msgspec.json.decode(text, type=OLDER[number]).upgraded()
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
         raise SessionError(f"{name} cannot be used: {_lowered(str(error))}.") from None
+    session = retimed(session)
     _check(session, name)
-    return retimed(session)
+    return session
 
 
 _LONGEST = 300
@@ -97,6 +98,10 @@ def _check_sound(sound: Sound, place: str, name: str) -> None:
     for s, stem in enumerate(sound.stems):
         _check_source(stem.source, f"{place}.stems[{s}].source", name)
         _check_strip(stem.strip, f"{place}.stems[{s}].strip", name)
+        if sentence := tree.refusal(stem.strip, stem.source.rate):
+            raise SessionError(
+                f"{name} cannot be used: {_lowered(sentence)[:-1]} (at {place}.stems[{s}].strip)."
+            )
 
 
 def _check_strip(strip: Strip, place: str, name: str) -> None:

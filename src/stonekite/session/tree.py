@@ -9,8 +9,9 @@ from typing import Any, NamedTuple, TypeVar
 import msgspec
 
 from stonekite.session.types import OneComponent, Session, Sound, Split, Strip
-from stonekite.stages.base import Stage
+from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.planning import refusals
 
 Path = tuple[str | int, ...]
 Tree = TypeVar("Tree")
@@ -69,6 +70,13 @@ def walk(strip: Strip) -> Iterator[tuple[Path, Stage]]:
     for place in branches(strip):
         for index, stage in enumerate(place.stages):
             yield (*place.path, index), stage
+
+
+def refusal(strip: Strip, rate: float) -> str:
+    """Why a stage of a strip cannot be as it is at a rate in Hz, in a sentence; empty if all can."""
+    context = Context(rate, strip.split.encoding)
+    outer = (*strip.stages, *(stage for spur in strip.spurs for stage in spur.branch.stages))
+    return refusals(outer, context)
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:

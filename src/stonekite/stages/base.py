@@ -7,6 +7,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 import msgspec
 import numpy as np
 
+from stonekite.signal.loops import Course
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.banded import Bands
 from stonekite.stages.handles import Handle
@@ -148,6 +149,21 @@ RINGS = 10.4 / SETTLED
 
 
 @dataclass(frozen=True)
+class Echoes:
+    """What a kind says to pictures whose stages repeat sound; its sides have `time_ms`, `time_note` and `level_db`, what
+    its sides share has `taps` with the same, `dry_db`, and `held`."""
+
+    course: Callable[[Any, float], Course]
+    """Of (stage, rate): the echoes of an impulse, and how long they fall."""
+    gains: Callable[[Any, np.ndarray, float], np.ndarray]
+    """Of (stage, frequencies, rate): the greatest gains (2, 2, n) of one turn."""
+    margin_db: Callable[[Any, float], float]
+    """Of (stage, rate): how far it is from growing."""
+    bounded: Callable[[Any, float], bool]
+    """Of (stage, rate): whether what is in the loop is held under full scale."""
+
+
+@dataclass(frozen=True)
 class Offers:
     """What a kind offers to pictures and to listening, besides its sound; None for what it does not."""
 
@@ -172,6 +188,7 @@ class Offers:
     """Of a state: whether its guard has made it silent."""
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
+    echoes: Echoes | None = None
     bands: Bands | None = None
     """Of a kind whose sides are lists of bands."""
     bands_now: Callable[[Any], tuple[np.ndarray, np.ndarray]] | None = None

@@ -25,6 +25,7 @@ from stonekite.stages.base import (
     At,
     Branching,
     Context,
+    Echoes,
     Kind,
     LegName,
     Offers,
@@ -775,7 +776,11 @@ KIND = Kind(
     carry=carry,
     joins=joins,
     process=process,
-    offers=Offers(greatest=greatest, guarded=guarded),
+    offers=Offers(
+        greatest=greatest,
+        guarded=guarded,
+        echoes=Echoes(course=course, gains=turn, margin_db=margin_db, bounded=is_bounded),
+    ),
     branching=Branching(
         plan=whole_plan, response=response, only=only, names=names, heard=heard, refuses=refuses
     ),

@@ -19,7 +19,7 @@ def _found() -> dict[str, Kind]:
     modules = (
         importlib.import_module(f"{package.__name__}.{info.name}")
         for info in pkgutil.iter_modules(package.__path__)
-        if info.name != "registry"
+        if info.name not in ("registry", "planning")  # these know all kinds themselves
     )
     kinds = [cast(Kind, module.KIND) for module in modules if hasattr(module, "KIND")]
     return {cast(str, kind.stage.__struct_config__.tag): kind for kind in kinds}

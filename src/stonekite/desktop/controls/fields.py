@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
@@ -15,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite import notes
 from stonekite.desktop.controls.choices import Choice, Segments, Toggle
 from stonekite.desktop.controls.theme import faded, font, roles
 from stonekite.stages.settings import Setting
@@ -39,10 +41,11 @@ class Entry(QLineEdit):
 class ValueField(QWidget):
     """A number: label, value to type into, slider to drag, wheel and arrow keys to turn.
 
-    `moved` gives the new value and a token that is the same during one drag.
+    `moved` gives the new value and a token that is the same during one drag. Of a time that can be given by a note the
+    value may be a text: the note.
     """
 
-    moved = Signal(float, object)
+    moved = Signal(object, object)
     refused = Signal(str)
     tie_asked = Signal(bool)
 
@@ -59,6 +62,7 @@ class ValueField(QWidget):
         self._edit: Entry | None = None
         self._tied: bool | None = None
         self._units: dict[str, float] = {}
+        self._note, self._bpm = "", 120.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName(f"{owner} {setting.label}".strip())
@@ -86,6 +90,45 @@ class ValueField(QWidget):
         if units != self._units:
             self._units = units
             self.update()
+
+    def show_note(self, note: str, bpm: float) -> None:
+        """The note by which the value is given, nothing if it is given by a number; and the tempo that notes go by."""
+        if (note, bpm) != (self._note, self._bpm):
+            self._note, self._bpm = note, bpm
+            self._describe()
+            self.update()
+
+    @property
+    def _shown(self) -> str:
+        return self._note or self.setting.shown(self._value)
+
+    def _move_to_note(self, note: str, token: object = None) -> None:
+        """Be given by a note from now on. Raises ValueError with a sentence if it is too long or too short."""
+        if not self.setting.note_fits(note, self._bpm):
+            raise ValueError(
+                f"{self.setting.label}: {note} is {self.setting.shown(self._of(note))} at {self._bpm:g} beats a minute. "
+                f"It goes from {self.setting.shown(self.setting.low)} to {self.setting.shown(self.setting.high)}."
+            )
+        if note != self._note:
+            self.show_value(self.setting.of_note(note, self._bpm))
+            self.show_note(note, self._bpm)
+            self.moved.emit(note, token)
+
+    def _of(self, note: str) -> float:
+        length = notes.seconds(note, self._bpm)
+        return 1.0 / length if self.setting.unit == "Hz" else 1000.0 * length
+
+    def _step(self, steps: float, token: object) -> None:
+        """Turned by steps: from note to note where it is given by one."""
+        if not self._note:
+            self._move(self.setting.stepped(self._value, steps), token)
+            return
+        known = [note for note in notes.by_length() if self.setting.note_fits(note, self._bpm)]
+        way = (steps > 0) != (self.setting.unit == "Hz")  # a longer note is a slower rate
+        now = notes.beats(self._note)
+        further = [note for note in known if (notes.beats(note) - now) * (1 if way else -1) > 1e-9]
+        if further:
+            self._move_to_note(further[0] if way else further[-1], token)
 
     def set_default(self, value: float) -> None:
         """Another value to go back to than the declared one."""
@@ -117,12 +160,14 @@ class ValueField(QWidget):
 
     def _describe(self) -> None:
         tie = {None: "", True: ", linked", False: ", not linked"}[self._tied]
-        self.setAccessibleDescription(self.setting.shown(self._value) + tie)
+        given = f"{self._note}, " if self._note else ""
+        self.setAccessibleDescription(given + self.setting.shown(self._value) + tie)
 
     def _move(self, value: float, token: object = None) -> None:
         value = self.setting.held(value)
-        if value != self._value:
+        if value != self._value or self._note:
             self.show_value(value)
+            self.show_note("", self._bpm)
             self.moved.emit(value, token)
 
     def _track(self) -> QRectF:
@@ -143,8 +188,10 @@ class ValueField(QWidget):
         painter.setFont(font(8.5))
         painter.setPen(roles.muted)
         top = QRectF(2, 3 if self._compact else 2, self.width() - 4, 18)
-        shown = self.setting.shown(self._value)
+        shown = self._shown
         label = self.setting.label
+        if self._note:
+            label += f" · {self.setting.shown(self._value)}"
         if self._units and self._value:
             unit, share = next(iter(self._units.items()))
             label += f" · {self._value / share:.1f} {unit}"
@@ -211,6 +258,11 @@ class ValueField(QWidget):
         menu = QMenu(self)
         menu.addAction("Type a value", self.type_value)
         menu.addAction(f"Reset to {self.setting.shown(self.setting.default)}", self.reset)
+        if self.setting.note:
+            by_note = menu.addMenu("As a note")
+            for note in reversed(notes.by_length()):
+                if self.setting.note_fits(note, self._bpm):
+                    by_note.addAction(note, partial(self._move_to_note, note))
         if self._tied is not None:
             action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(not self._tied))
             action.setCheckable(True)
@@ -262,7 +314,7 @@ class ValueField(QWidget):
     def wheelEvent(self, event: QWheelEvent) -> None:
         delta = event.angleDelta().y() or event.angleDelta().x()
         fine = FINE if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
-        self._move(self.setting.stepped(self._value, fine * delta / 120), "wheel" + self.setting.label)
+        self._step(fine * delta / 120, "wheel" + self.setting.label)
         event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
@@ -276,7 +328,7 @@ class ValueField(QWidget):
             Qt.Key.Key_PageDown: -6.0,
         }.get(Qt.Key(event.key()))
         if steps is not None:
-            self._move(self.setting.stepped(self._value, fine * steps), "keys" + self.setting.label)
+            self._step(fine * steps, "keys" + self.setting.label)
         elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_F2):
             self.type_value()
         elif event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace):
@@ -295,7 +347,7 @@ class ValueField(QWidget):
         width = 84 if self._compact else self.width() * 2 // 3
         edit.setGeometry(self.width() - width, 0, width, 22)
         edit.setAlignment(Qt.AlignmentFlag.AlignRight)
-        edit.setText(self.setting.shown(self._value) if text is None else text)
+        edit.setText(self._shown if text is None else text)
         if text is None:
             edit.selectAll()
         edit.editingFinished.connect(self._typed)
@@ -308,7 +360,7 @@ class ValueField(QWidget):
     def _leave(self) -> None:
         """Close the typed entry; the value stays."""
         if self._edit is not None:
-            self._edit.setText(self.setting.shown(self._value))
+            self._edit.setText(self._shown)
             self._typed()
 
     def _typed(self) -> None:
@@ -318,9 +370,12 @@ class ValueField(QWidget):
         text = edit.text()
         edit.deleteLater()
         self.update()
-        if text != self.setting.shown(self._value):
+        if text != self._shown:
             try:
-                self._move(self.setting.typed(text, self._units))
+                if self.setting.note and notes.looks_like(text):
+                    self._move_to_note(notes.kept(text))
+                else:
+                    self._move(self.setting.typed(text, self._units))
             except ValueError as error:
                 self.refused.emit(str(error))
                 QToolTip.showText(self.mapToGlobal(self.rect().bottomLeft()), str(error), self)

@@ -1,4 +1,4 @@
-"""The branches of a stage side by side, as one leg goes through them: level, mute and alone of each, and the way in."""
+"""The branches of a stage side by side, as one leg goes through them: their settings, and the way in."""
 
 from typing import Any
 
@@ -22,7 +22,7 @@ class PathsRow(QWidget):
     refused = Signal(str)
     enter_asked = Signal(int)
 
-    def __init__(self, path: type[msgspec.Struct], most: int) -> None:
+    def __init__(self, path: type[msgspec.Struct] | None, most: int) -> None:
         super().__init__()
         self.names: list[Label] = []
         self.buttons: list[QPushButton] = []
@@ -43,15 +43,16 @@ class PathsRow(QWidget):
             button.clicked.connect(lambda _=False, k=k: self.enter_asked.emit(k))
             head.addWidget(name, 1)
             head.addWidget(button)
-            row = SettingsRow(path, f"Band {k + 1}")
-            row.moved.connect(lambda field, value, token, k=k: self.moved.emit(k, field, value, token))
-            row.refused.connect(self.refused)
             column.addLayout(head)
-            column.addWidget(row)
+            if path is not None:
+                row = SettingsRow(path, f"Band {k + 1}")
+                row.moved.connect(lambda field, value, token, k=k: self.moved.emit(k, field, value, token))
+                row.refused.connect(self.refused)
+                column.addWidget(row)
+                self.rows.append(row)
             layout.addWidget(part, 1)
             self.names.append(name)
             self.buttons.append(button)
-            self.rows.append(row)
             self._parts.append(part)
 
     def show_paths(self, stage: Any, leg: LegName, component: str) -> None:
@@ -64,10 +65,13 @@ class PathsRow(QWidget):
             if not name or side is None:
                 continue
             inside = ", ".join(kind_of(one).label for one in branch.stages) or "empty"
-            self.names[k].setText(f"{name}: {inside}")
+            self.names[k].setText(f"{name.capitalize() if not self.rows else name}: {inside}")
             self.names[k].setStyleSheet(f"color: {colour.name()};")
-            self.buttons[k].setToolTip(f"Show what stands {name} in the signal path (Enter there)")
-            self.buttons[k].setAccessibleName(f"Go into the band {name}")
+            what = f"what stands {name}" if self.rows else f"what stands in the {name}"
+            self.buttons[k].setToolTip(f"Show {what} in the signal path (Enter there)")
+            self.buttons[k].setAccessibleName(f"Go into the {'band ' if self.rows else ''}{name}")
+            if not self.rows:
+                continue
             self.rows[k].show_values(side.paths[k], colour)
             for control in self.rows[k].controls.values():
                 if isinstance(control, ValueField):

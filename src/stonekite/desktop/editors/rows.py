@@ -28,6 +28,8 @@ class SettingsRow(QWidget):
     def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
         super().__init__()
         self.controls: dict[str, Control] = {}
+        self.bpm = 120.0
+        """The tempo that notes go by."""
         outer = QVBoxLayout(self)
         outer.setContentsMargins(0, 0, 0, 0)
         outer.setSpacing(5)
@@ -69,6 +71,8 @@ class SettingsRow(QWidget):
                 control.set_colour(colour)
             if values is not None:
                 show_on(control, getattr(values, field))
+                if isinstance(control, ValueField) and (note := self._declared[field].note):
+                    control.show_note(getattr(values, note), self.bpm)
 
 
 class SideRow(SettingsRow):

@@ -10,16 +10,22 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
+from stonekite.desktop.editors.taps_row import TapsRow
 from stonekite.desktop.editors.view_bar import ViewBar
 from stonekite.desktop.model.document import Document
+from stonekite.desktop.pictures.echogram import Echogram
 from stonekite.desktop.pictures.handle_picture import HandlePicture
 from stonekite.desktop.pictures.history_picture import HistoryPicture
+from stonekite.desktop.pictures.loop_picture import LoopPicture
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
 from stonekite.desktop.pictures.transfer_picture import BendPicture, CurvePicture, TransferPicture
-from stonekite.session.edits import put_linked
+from stonekite.session import edits
+from stonekite.session.edits import given, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.base import Stage
+from stonekite.stages.branch import branches_of
+from stonekite.stages.echo import MOST_TAPS, Tap
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES
@@ -35,6 +41,7 @@ class StageEditor(QWidget):
     tie_asked = Signal(str, bool)
     detector_asked = Signal(object)
     enter_asked = Signal(int)
+    leg_asked = Signal(str)
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -57,6 +64,7 @@ class StageEditor(QWidget):
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
         self.paths = self._build_paths(kind)
+        self.taps = self._build_taps(kind)
         last = QHBoxLayout()
         last.setSpacing(24)
         if self.shared is not None:
@@ -77,7 +85,13 @@ class StageEditor(QWidget):
         layout.setSpacing(5)
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
-        if self.paths is not None:
+        if self.paths is not None and self.taps is not None:  # one branch, without settings: beside the taps
+            taps_and_loop = QHBoxLayout()
+            taps_and_loop.setSpacing(24)
+            taps_and_loop.addWidget(self.taps, 1)
+            taps_and_loop.addWidget(self.paths)
+            layout.addLayout(taps_and_loop)
+        elif self.paths is not None:
             layout.addWidget(self.paths)
         layout.addLayout(last)
         if isinstance(self.picture, HandlePicture):
@@ -87,8 +101,9 @@ class StageEditor(QWidget):
         """Of a kind whose stages have branches: what stands in each."""
         if KINDS[kind].branching is None:
             return None
-        default = KINDS[kind].side().paths  # type: ignore[attr-defined]
-        row = PathsRow(type(default[0]), len(default))
+        default = getattr(KINDS[kind].side(), "paths", None)
+        most = len(branches_of(KINDS[kind].stage(id=0)))
+        row = PathsRow(None if default is None else type(default[0]), most)
         row.moved.connect(self._put_path)
         row.refused.connect(self.refused)
         row.enter_asked.connect(lambda k: self.enter_asked.emit(self._number))
@@ -105,6 +120,55 @@ class StageEditor(QWidget):
         self._document.put_stage(
             changed, f"{kind_of(stage).label}, {name}: {field.removesuffix('_db')}", gesture
         )
+
+    def _build_taps(self, kind: str) -> TapsRow | None:
+        """Of a kind that repeats sound: what it repeats once."""
+        if KINDS[kind].offers.echoes is None:
+            return None
+        row = TapsRow(Tap, MOST_TAPS)
+        row.moved.connect(lambda tap, field, value, token: self._put_tap(tap, {field: value}, token))
+        row.refused.connect(self.refused)
+        row.added.connect(self._add_tap)
+        row.removed.connect(self._remove_tap)
+        return row
+
+    def _put_tap(self, tap: int, values: dict[str, Any], token: object) -> None:
+        stage: Any = self.stage
+        if stage is None:
+            return
+        changed = stage.shared.taps[tap]
+        for field, value in values.items():
+            changed = given(changed, field, value)
+        taps = tuple(changed if k == tap else one for k, one in enumerate(stage.shared.taps))
+        words = ", ".join(settings_of(Tap)[field].label.lower() for field in values)
+        gesture = None if token is None else (token, self._number, "tap", tap, *sorted(values))
+        self._put_taps(stage, taps, f"tap {tap + 1}, {words}", gesture)
+
+    def _put_taps(self, stage: Any, taps: tuple[Tap, ...], words: str, gesture: object = None) -> None:
+        changed = edits.put(stage, ("shared", "taps"), taps)
+        self._document.put_stage(changed, f"{kind_of(stage).label}: {words}", gesture)
+
+    def _add_tap(self, time_ms: float | None = None) -> None:
+        """A tap at a time, or behind the last one by as much as that is behind the one before it."""
+        stage: Any = self.stage
+        if stage is None or len(stage.shared.taps) >= MOST_TAPS:
+            return
+        taps = stage.shared.taps
+        if time_ms is None:
+            last = max((tap.time_ms for tap in taps), default=0.0)
+            before = max((tap.time_ms for tap in taps if tap.time_ms < last), default=0.0)
+            time_ms = settings_of(Tap)["time_ms"].held(last + (last - before or 250.0))
+        place = taps[-1].place if taps else 100.0
+        new = Tap(time_ms=time_ms, place=-place, level_db=-8.0)
+        self._put_taps(stage, (*taps, new), "new tap")
+        assert self.taps is not None
+        self.taps.choose(len(taps))
+
+    def _remove_tap(self, tap: int) -> None:
+        stage: Any = self.stage
+        if stage is not None and tap < len(stage.shared.taps):
+            taps = tuple(one for k, one in enumerate(stage.shared.taps) if k != tap)
+            self._put_taps(stage, taps, f"tap {tap + 1} removed")
 
     def _build_pictures(self, kind: str) -> QHBoxLayout:
         """The response; before it, where level in and out differ, the curve and what it did lately; where the stage
@@ -125,6 +189,21 @@ class StageEditor(QWidget):
         elif offers.bend is not None and offers.bend_handle is not None:
             self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()
+        self.echogram: Echogram | None = None
+        self.loop: LoopPicture | None = None
+        if offers.echoes is not None and self.taps is not None:
+            self.echogram, self.loop = Echogram(), LoopPicture()
+            self.picture.hide()
+            self.view.hide()
+            self.echogram.moved.connect(self._put)
+            self.echogram.leg_chosen.connect(self.leg_asked)
+            self.echogram.tap_moved.connect(self._put_tap)
+            self.echogram.tap_chosen.connect(self.taps.choose)
+            self.echogram.tap_asked.connect(self._add_tap)
+            self.echogram.tap_removed.connect(self._remove_tap)
+            row.addWidget(self.echogram, 3)
+            row.addWidget(self.loop, 1)
+            return row
         if self.curve is not None:
             self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
             row.addWidget(self.curve, 2)
@@ -152,9 +231,15 @@ class StageEditor(QWidget):
             self.curve.show_stage(stage, leg, split)
         if self.history is not None:
             self.history.show_stage(leg, split)
-        self.picture.show_stage(stage, leg, split, self._document.stem.source.rate)
+        rate, tempo = self._document.stem.source.rate, self._document.session.sound.tempo
+        if self.echogram is not None and self.loop is not None:
+            self.echogram.show_stage(stage, leg, split, tempo, rate)
+            self.loop.show_stage(stage, leg, split, rate)
+        else:
+            self.picture.show_stage(stage, leg, split, rate)
         for name, row in self.rows.items():
             row.setVisible(name == leg or not (self._many or one))
+            row.bpm = tempo.bpm
             row.show_side(
                 getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
             )
@@ -162,6 +247,8 @@ class StageEditor(QWidget):
         if self.paths is not None:
             self.paths.setVisible(getattr(stage, leg) is not None)
             self.paths.show_paths(stage, leg, split.component(leg))
+        if self.taps is not None:
+            self.taps.show_taps(stage.shared.taps, tempo.bpm, not one)  # type: ignore[attr-defined]
         if self.shared is not None:
             self.shared.show_values(stage.shared, both=not one)  # type: ignore[attr-defined]
 
@@ -180,6 +267,8 @@ class StageEditor(QWidget):
         """Levels in dBFS that go in (2,) and reductions in dB (2,), while it plays."""
         if self.curve is not None:
             self.curve.show_live(peak_in, reduction)
+        if self.echogram is not None:
+            self.echogram.show_levels(peak_in)
         if self.history is not None:
             self.history.add(peak_in, reduction)
 

@@ -106,6 +106,9 @@ class StagePanel(QFrame):
             if isinstance(editor, StageEditor):
                 editor.detector_asked.connect(self.detector_asked)
                 editor.enter_asked.connect(self.enter_asked)
+                editor.leg_asked.connect(
+                    lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
+                )
             else:
                 editor.alone_asked.connect(self.band_asked)
         self.leg_choice.chosen.connect(

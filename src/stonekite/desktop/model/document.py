@@ -46,10 +46,11 @@ def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Ses
 
 
 class Document(QObject):
-    """`changed` comes after every change of the tree, `edited` before it where it is an edit or one undone, `opened`
-    after another session was opened.
+    """`refused` gives why an edit was not made. `changed` comes after every change of the tree, `edited` before it where
+    it is an edit or one undone, `opened` after another session was opened.
     """
 
+    refused = Signal(str)
     changed = Signal()
     edited = Signal()
     opened = Signal()
@@ -124,17 +125,26 @@ class Document(QObject):
         self.path = path
         self.named.emit()
 
-    def edit(self, session: Session, words: str, gesture: object = None) -> None:
-        """Make another tree the current one, with the same desk. Edits with the same gesture are one step to undo."""
+    def edit(self, session: Session, words: str, gesture: object = None) -> bool:
+        """Make another tree the current one, with the same desk. Edits with the same gesture are one step to undo.
+
+        Whether it was made: what cannot be, as a stage that is too late for the loop it is put into, is refused.
+        """
         session = retimed(session)
         if session is self.session:
-            return
+            return True
+        stem = session.sound.stems[STEM]
+        if stem.strip is not self.strip and (why := tree.refusal(stem.strip, stem.source.rate)):
+            self.refused.emit(why)
+            self.changed.emit()  # what shows the wish goes back to what is
+            return False
         assert self._history is not None
         self._session = session
         self._history.push(session, words, gesture)
         self.edited.emit()
         self.changed.emit()
         self.named.emit()
+        return True
 
     def put(self, path: tree.Path, value: Any, words: str, gesture: object = None) -> None:
         """Change one value of the strip; nothing happens if it is that already."""

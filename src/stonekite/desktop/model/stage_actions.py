@@ -65,8 +65,7 @@ class StageActions(QObject):
         except ValueError as error:
             self.said.emit(str(error))
             return False
-        self._document.edit(session, words)
-        return True
+        return self._document.edit(session, words)
 
     def _put(self, stage: Stage, words: str) -> None:
         self._document.put_stage(stage, f"{kind_of(stage).label} {words}")

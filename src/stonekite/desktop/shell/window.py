@@ -220,6 +220,7 @@ class Window(QMainWindow):
         stages.chosen_changed.connect(self._chosen_changed)
         self.spurs.chosen_changed.connect(self._spur_chosen)
         stages.said.connect(self.say)
+        self.document.refused.connect(self.say)
         self.empty_button.clicked.connect(self._empty_action)
         self.demo_button.clicked.connect(self.opening.open_demo)
         self.panel.presets_asked.connect(self.show_presets)

@@ -34,8 +34,12 @@ def refusal(stage: Stage, context: Context) -> str:
         inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
         if sentence := branching.refuses(stage, inner, context.rate):
             return sentence
-    found = (refusal(one, context) for branch in branches_of(stage) for one in branch.stages)
-    return next((sentence for sentence in found if sentence), "")
+    return refusals((one for branch in branches_of(stage) for one in branch.stages), context)
+
+
+def refusals(stages: Iterable[Stage], context: Context) -> str:
+    """Why one of some stages cannot be as it is, in a sentence; empty if all can."""
+    return next((sentence for stage in stages if (sentence := refusal(stage, context))), "")
 
 
 def plans(stages: Iterable[Stage], context: Context) -> list[tuple[Stage, Plan]]:
