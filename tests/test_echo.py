@@ -13,7 +13,6 @@ from trees import drawn, drawn_branch
 from stonekite import notes
 from stonekite.engine.chain import Chain
 from stonekite.engine.export import Exported, export
-from stonekite.stages.planning import plan_of, refusal
 from stonekite.engine.playback import Playback
 from stonekite.engine.render import open_source
 from stonekite.engine.strip import StripPlayer
@@ -26,10 +25,11 @@ from stonekite.stages.branch import Branch
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.compressor import Compressor
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo import Echo, EchoShared, EchoSide, Tap
+from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.phaser import Phaser, PhaserSide
+from stonekite.stages.planning import plan_of, refusal
 from stonekite.stages.registry import heard_response
 from stonekite.stages.swinging import SwingShared
 
@@ -121,7 +121,7 @@ def test_the_kth_echo_is_the_loops_response_to_the_kth_power(what, rate):
     size = 1 << 14
     hz = np.fft.rfftfreq(size, 1 / rate)
     near = (hz > 80) & (hz < 20_000)
-    own = echo._own(stage, hz[near], rate)
+    own = echo.own(stage, hz[near], rate)
     for part in inside:
         own = own * np.array([heard_response(part, leg, hz[near], rate) for leg in ("upper", "lower")])
     gains = echo.feedback(stage)
@@ -190,7 +190,7 @@ def test_the_margin_is_that_of_the_worst_phases(seed):
     hz = np.sort(
         np.concatenate([np.geomspace(15, 23_000, 3000), [s.low_hz for s in (stage.upper, stage.lower)]])
     )
-    own = echo._own(stage, hz, RATE)
+    own = echo.own(stage, hz, RATE)
     worst = 0.0
     for turned in np.exp(1j * np.linspace(0, 2 * np.pi, 33)):
         matrices = echo.feedback(stage)[None] * (own * np.array([[1.0], [turned]])).T[:, None, :]

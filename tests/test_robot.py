@@ -203,7 +203,7 @@ def test_every_kind_has_an_editor_from_its_declaration(opened, qtbot):
         opened.resize(1100, 700)
         qtbot.wait(20)
         editor = opened.panel.editors[kind]
-        picture = editor.picture if getattr(editor, "curve", None) is None else editor.curve
+        picture = getattr(editor, "main_picture", editor.picture)
         assert editor.isVisible() and picture.isVisible() and picture.height() >= 80
         for widget in editor.findChildren(QLabel):
             if widget.isVisible() and widget.text():

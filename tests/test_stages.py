@@ -355,6 +355,7 @@ def test_half_a_mix_is_half_of_each_in_time(kind):
     sound = noise(1.0)
     full = STAGES.get(kind) or KINDS[kind].stage(id=2)
     sides = {leg: type(getattr(full, leg)) for leg in ("upper", "lower")}
+    full = type(full)(**{**_fields(full), **{leg: _mixed(getattr(full, leg), 100) for leg in sides}})
     half = type(full)(**{**_fields(full), **{leg: _mixed(getattr(full, leg), 50) for leg in sides}})
     none = type(full)(**{**_fields(full), **{leg: _mixed(getattr(full, leg), 0) for leg in sides}})
     split = Split()

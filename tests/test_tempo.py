@@ -11,7 +11,7 @@ from stonekite.session.edits import put, put_linked
 from stonekite.session.timing import beat_at, nearest_beat, retimed
 from stonekite.session.types import Session, Stem, Strip, Tempo
 from stonekite.stages.chorus import Chorus, ChorusSide
-from stonekite.stages.echo import Echo, EchoShared, EchoSide, Tap
+from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
 
 PATTERNS = (
     ("X...X...X...X...", "..x...x...x...x.", "x.x.x.x.x.x.x.x."),
@@ -26,7 +26,9 @@ PATTERNS = (
 def struck(hz: float, seconds: float, seed: int) -> np.ndarray:
     t = np.arange(int(seconds * RATE)) / RATE
     rng = np.random.default_rng(seed)
-    return np.sin(2 * np.pi * hz * t) * np.exp(-t / (0.25 * seconds)) + 0.4 * rng.standard_normal(len(t)) * np.exp(-t / 0.01)
+    return np.sin(2 * np.pi * hz * t) * np.exp(-t / (0.25 * seconds)) + 0.4 * rng.standard_normal(
+        len(t)
+    ) * np.exp(-t / 0.01)
 
 
 def groove(seed: int) -> tuple[np.ndarray, float, float]:
@@ -44,7 +46,12 @@ def groove(seed: int) -> tuple[np.ndarray, float, float]:
             if mark == ".":
                 continue
             at = int((offset + k * step + rng.normal(0, 0.004)) * RATE)
-            hit = loud * (1.0 if mark == "X" else 0.6) * rng.uniform(0.8, 1.1) * struck(hz, 0.15, int(rng.integers(1e6)))
+            hit = (
+                loud
+                * (1.0 if mark == "X" else 0.6)
+                * rng.uniform(0.8, 1.1)
+                * struck(hz, 0.15, int(rng.integers(1e6)))
+            )
             sound[max(0, at) : max(0, at) + len(hit)] += hit[: len(sound) - max(0, at)]
     return sound, bpm, offset
 
@@ -93,7 +100,9 @@ def test_a_tempo_moves_all_times_given_in_notes_and_none_given_in_ms(tmp_path):
     chorus = Chorus(id=4, upper=ChorusSide(rate_note="2 beats"))
     for bpm, beat in ((96.0, 625.0), (132.0, 454.5454545)):
         session = session_with(echo, Tempo(bpm=bpm), tmp_path)
-        session = put(session, ("sound", "stems", 0, "strip", "stages"), (*session.sound.stems[0].strip.stages, chorus))
+        session = put(
+            session, ("sound", "stems", 0, "strip", "stages"), (*session.sound.stems[0].strip.stages, chorus)
+        )
         loaded = storage.decode(storage.encode(session))
         made, swings = loaded.sound.stems[0].strip.stages
         assert made.upper.time_ms == pytest.approx(1.5 * beat, abs=1e-6)
@@ -106,7 +115,10 @@ def test_a_tempo_moves_all_times_given_in_notes_and_none_given_in_ms(tmp_path):
 
 def test_linked_notes_keep_their_ratio_and_numbers_theirs():
     stage = Echo(
-        id=3, linked=True, upper=EchoSide(time_note="1 beat", time_ms=500.0), lower=EchoSide(time_note="1.5 beats", time_ms=750.0)
+        id=3,
+        linked=True,
+        upper=EchoSide(time_note="1 beat", time_ms=500.0),
+        lower=EchoSide(time_note="1.5 beats", time_ms=750.0),
     )
     halved = put_linked(stage, "upper", ("time_ms",), "1/8")
     assert (halved.upper.time_note, halved.lower.time_note) == ("1/8", notes.named(0.75))
@@ -122,7 +134,9 @@ def test_beats_of_the_timeline():
     assert nearest_beat(Tempo(bpm=60, first_beat_s=0.9), 0.1) == pytest.approx(0.9 - 1.0 + 1.0)
 
 
-@pytest.mark.parametrize("text", ["1/3", "1/128", "beats", "-1 beats", "1/4 dotted triplet", "1/4;", "x" * 60])
+@pytest.mark.parametrize(
+    "text", ["1/3", "1/128", "beats", "-1 beats", "1/4 dotted triplet", "1/4;", "x" * 60]
+)
 def test_a_session_with_a_note_that_is_none_is_refused(text, tmp_path):
     session = session_with(Echo(id=3), Tempo(), tmp_path)
     raw = storage.encode(session).decode().replace('"time_note": ""', f'"time_note": "{text}"', 1)

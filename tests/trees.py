@@ -7,12 +7,12 @@ import msgspec
 import numpy as np
 from conftest import RATE
 
-from stonekite.stages.planning import plan_of, refusal
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import Branch, branches_of
+from stonekite.stages.planning import plan_of, refusal
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
 

@@ -318,7 +318,16 @@ def render(
                 tell(step)
     _warn_of_overs(done.overs)
     _warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
-    _written(done.paths, as_json, overs=done.overs, dithered=done.dithered, repaired=done.repaired)
+    for name in done.guarded:
+        click.echo(f"{name} was louder than +12 dBFS: its guard made it silent from there on.", err=True)
+    _written(
+        done.paths,
+        as_json,
+        overs=done.overs,
+        dithered=done.dithered,
+        repaired=done.repaired,
+        guarded=list(done.guarded),
+    )
 
 
 @main.command()

@@ -34,6 +34,9 @@ COMMANDS: tuple[Command, ...] = (
     Command("open", "Open…", "file", ("Ctrl+O",), "open a recording or a session"),
     Command("open-demo", "Open the demo", "file"),
     Command("open-zither", "Open the demo of four paths", "file"),
+    Command("open-calls-96", "Open the demo of thrown echoes, slow", "file"),
+    Command("open-calls-132", "Open the demo of thrown echoes, fast", "file"),
+    Command("open-lantern", "Open the demo of a loop", "file"),
     Command("open-generator", "Open the test generator", "file"),
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),
@@ -62,6 +65,15 @@ COMMANDS: tuple[Command, ...] = (
     ),
     Command(
         "match-levels", "Match levels…", "edit", help="legs and spurs to equal loudness", needs="session"
+    ),
+    Command(
+        "tempo",
+        "Tempo…",
+        "edit",
+        ("T",),
+        "how fast it goes: type, tap, find, notes",
+        needs="session",
+        apart=True,
     ),
     Command("presets", "Presets…", "edit", ("P",), "presets for the open stage", apart=True),
     Command("play", "Play or pause", "listen", ("Space",), "play, pause"),

@@ -19,6 +19,9 @@ from stonekite.stages.planning import along
 
 mixing = lazy("stonekite.signal.mixing")
 
+GLIDE_S = 0.02
+"""In which a spur opens or closes."""
+
 ROWS = {"left": 0, "right": 1, "mid": 0, "side": 1}
 
 
@@ -82,6 +85,10 @@ class SpurNode:
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
         self.line = Line(spur.branch.stages, context, late, course)
+        self._open = 0.0 if spur.closed else 1.0
+        self.opened = self._open
+        """How far it is open now: it opens and closes within GLIDE_S."""
+        self._step = 1.0 / max(1.0, GLIDE_S * context.rate)
         delay, fine = _delay(spur, context.rate)
         self.wait = FineDelay((out_late - late - self.line.latency - fine + delay,) * 2)
         self._waits = self.wait.latency > 0 or out_late - late - self.line.latency + delay > 0
@@ -95,9 +102,21 @@ class SpurNode:
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray) -> None:
         """Put into rows (2, frames) what comes out for legs that it takes, without its level."""
         mixing.mix(self.taken, legs, rows)
+        if self.opened != self._open or self._open == 0.0:
+            self._gate(rows)
         self.line.process(rows, clock, probe)
         if self._waits:
             self.wait.process(rows)
+
+    def _gate(self, rows: np.ndarray) -> None:
+        """Let in as much as it is open."""
+        steps = np.arange(1, rows.shape[1] + 1) * self._step
+        sign = 1.0 if self._open > self.opened else -1.0
+        gains = np.clip(
+            self.opened + sign * steps, min(self.opened, self._open), max(self.opened, self._open)
+        )
+        rows *= 0.5 - 0.5 * np.cos(np.pi * gains)
+        self.opened = float(gains[-1]) if rows.shape[1] else self.opened
 
     @property
     def memory(self) -> int:
@@ -261,6 +280,7 @@ class Spurs:
             if before is not None and self._stays(node, before):
                 node.line.glide_from(before.line, partners, length)
                 node.wait = before.wait
+                node.opened = before.opened
                 changed = not np.array_equal(before.gains, node.gains)
                 places.append(_Place(before if changed else node, node, length if changed else 0))
                 continue

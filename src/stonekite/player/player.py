@@ -304,6 +304,7 @@ class Player:
             obeyed=self._obeyed,
             ceiling=live.take_ceiling(),
             follows=live.follows,
+            guarded=next(iter(playback.guarded), 0),
             band_levels=band_levels,
             band_gains=band_gains,
             peak_in=peak_in,

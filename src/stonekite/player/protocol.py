@@ -142,6 +142,7 @@ STATUS = np.dtype(
         ("reduction", "f4", 2),
         ("ceiling", "f4"),
         ("follows", "f8", 2),
+        ("guarded", "i8"),  # the id of a stage that its guard has silenced, 0 for none
         ("band_levels", "f4", (2, MOVING_BANDS)),
         ("band_gains", "f4", (2, MOVING_BANDS)),
         ("spectra", "f4", (4, BANDS)),

@@ -125,6 +125,7 @@ class Written(msgspec.Struct, tag=True):
     overs: int
     repaired: int
     dithered: bool
+    guarded: list[str] = []
 
 
 class Failed(msgspec.Struct, tag=True):
@@ -169,7 +170,26 @@ class PathsMeasured(msgspec.Struct, tag=True):
     loudness: list[float | None]
 
 
-Request = Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths | Cancel
+class FindTempo(msgspec.Struct, tag=True):
+    """Find how fast a recording goes."""
+
+    number: int
+    source: Source
+
+
+class TempoFound(msgspec.Struct, tag=True):
+    """As measure.tempo.Found; without a tempo where nothing comes again."""
+
+    number: int
+    bpm: float | None = None
+    first_beat_s: float = 0.0
+    confidence: float = 0.0
+    other_bpm: float = 0.0
+
+
+Request = (
+    FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths | Cancel
+)
 Answer = (
     Progress
     | Analysed
@@ -178,6 +198,7 @@ Answer = (
     | Compared
     | Aligned
     | PathsMeasured
+    | TempoFound
     | Done
     | Written
     | Failed

@@ -26,6 +26,7 @@ from stonekite.engine.render import open_source, rendered
 from stonekite.engine.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
+from stonekite.measure import tempo
 from stonekite.measure.loudness import Loudness
 from stonekite.measure.source_check import SourceCheck
 from stonekite.measure.spectrum import LongTermSpectrum
@@ -46,6 +47,7 @@ from stonekite.processes.jobs import (
     Done,
     Export,
     Failed,
+    FindTempo,
     FindTones,
     MeasurePaths,
     PathsMeasured,
@@ -54,15 +56,17 @@ from stonekite.processes.jobs import (
     Separate,
     Spectra,
     SpectraFound,
+    TempoFound,
     TonesFound,
     Written,
 )
 from stonekite.session import tree
 from stonekite.session.types import Source, Strip
+from stonekite.signal.sanity import clean
 from stonekite.stages.planning import works
 
 Steps = Generator[Answer, None, None]
-Work = Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
+Work = FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
 Found = TypeVar("Found")
 
 
@@ -92,6 +96,8 @@ class Worker:
                 yield from self._compare(request)
             elif isinstance(request, FindTones):
                 yield self._tones(request)
+            elif isinstance(request, FindTempo):
+                yield self._tempo(request)
             elif isinstance(request, Align):
                 found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())
@@ -195,6 +201,17 @@ class Worker:
         upper, lower = average.levels_db()
         return upper.tolist(), lower.tolist()
 
+    def _tempo(self, request: FindTempo) -> TempoFound:
+        """From both channels folded, or from the first one where they are each other's opposite."""
+        with open_source(request.source) as reader:
+            rate = reader.facts.rate
+            sound = clean(reader.read(0, int(tempo.EXCERPT_S * rate)))
+        fold = 0.5 * (sound[0] + sound[1])
+        if np.sum(fold * fold) < 1e-4 * np.sum(sound * sound):
+            fold = sound[0]
+        found = tempo.estimated(fold, rate)
+        return TempoFound(request.number) if found is None else TempoFound(request.number, *found)
+
     def _export(self, request: Export) -> Steps:
         steps: Generator = export(  # type: ignore[assignment]
             request.session,
@@ -210,7 +227,12 @@ class Worker:
             for step in steps:
                 if isinstance(step, Exported):
                     yield Written(
-                        request.number, [str(p) for p in step.paths], step.overs, step.repaired, step.dithered
+                        request.number,
+                        [str(p) for p in step.paths],
+                        step.overs,
+                        step.repaired,
+                        step.dithered,
+                        list(step.guarded),
                     )
                 else:
                     yield Progress(request.number, step)

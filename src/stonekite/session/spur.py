@@ -65,6 +65,12 @@ class Spur(Settings, frozen=True, kw_only=True):
             "Place", "%", -100.0, 100.0, step=1.0, help="Where the spur is heard: −100 is left, 100 is right"
         ),
     ] = 0.0
+    closed: Annotated[
+        bool,
+        flag(
+            "Closed", help="Let nothing more into the spur; what is in it rings on, as an echo after a word"
+        ),
+    ] = False
     muted: Annotated[bool, flag("Mute", help="Take the spur out of the result")] = False
     alone: Annotated[bool, flag("Alone", help="Take all that is not alone out of the result")] = False
 

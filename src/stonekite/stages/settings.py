@@ -30,7 +30,8 @@ class Setting:
     `decimals` are those that are shown, where not as usual for the unit. With `goes_round` the end is the beginning, as
     of an angle: what leaves the range comes in on the other side. `both` is of one
     that is between two legs: it does nothing on a path that carries one. `note` names the field beside it, if there is
-    one, that holds the note by which it is given; the value is then what the note is at the tempo.
+    one, that holds the note by which it is given; the value is then what the note is at the tempo. One that is `seldom`
+    wanted stands in a row that can be put away.
     """
 
     label: str
@@ -46,6 +47,7 @@ class Setting:
     goes_round: bool = False
     both: bool = False
     note: str = ""
+    seldom: bool = False
 
     def of_note(self, text: str, bpm: float) -> float:
         """What a note is in this unit at a tempo, held to the range: ms, or Hz of one that repeats."""
@@ -171,6 +173,7 @@ def number(
     goes_round: bool = False,
     both: bool = False,
     note: str = "",
+    seldom: bool = False,
 ) -> msgspec.Meta:
     """Declare a number: `x: Annotated[float, number(...)] = default`."""
     setting = Setting(
@@ -185,6 +188,7 @@ def number(
         goes_round=goes_round,
         both=both,
         note=note,
+        seldom=seldom,
     )
     extra: dict[str, Any] = {"unit": unit} if unit else {}
     return msgspec.Meta(
@@ -196,11 +200,10 @@ NoteName = Annotated[str, msgspec.Meta(max_length=24, pattern=notes.PATTERN)]
 """A note by which another setting is given; empty where it is given by its number."""
 
 
-def choice(label: str, words: dict[Any, str], *, help: str) -> msgspec.Meta:
+def choice(label: str, words: dict[Any, str], *, help: str, seldom: bool = False) -> msgspec.Meta:
     """Declare a choice among the values of a Literal; `words` gives the label of each."""
-    return msgspec.Meta(
-        title=label, description=help, extra={"setting": Setting(label=label, help=help, words=words)}
-    )
+    setting = Setting(label=label, help=help, words=words, seldom=seldom)
+    return msgspec.Meta(title=label, description=help, extra={"setting": setting})
 
 
 def flag(label: str, *, help: str, both: bool = False) -> msgspec.Meta:

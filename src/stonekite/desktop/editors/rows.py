@@ -38,10 +38,19 @@ class SettingsRow(QWidget):
         row = self._new_row(outer)
         row.addWidget(self.name)
         declared = self._declared = settings_of(kind)
-        rows = -(-len(declared) // MANY)
-        for place, (field, setting) in enumerate(declared.items()):
-            if place and rows > 1 and place % -(-len(declared) // rows) == 0:
+        often = [field for field, setting in declared.items() if not setting.seldom]
+        rows = -(-len(often) // MANY)
+        starts = {often[k] for k in range(0, len(often), -(-len(often) // max(1, rows)))} - {often[0]}
+        self.seldom = QWidget()
+        self.seldom.hide()
+        put_away = QVBoxLayout(self.seldom)
+        put_away.setContentsMargins(0, 0, 0, 0)
+        seldom_row = self._new_row(put_away)
+        for field, setting in sorted(declared.items(), key=lambda one: one[1].seldom):
+            if field in starts:
                 row = self._new_row(outer)
+            if setting.seldom:
+                row = seldom_row
             control = self.controls[field] = control_for(setting, owner)
             on_move(control, partial(self.moved.emit, field))
             if isinstance(control, ValueField):
@@ -51,10 +60,17 @@ class SettingsRow(QWidget):
                 label = Label(setting.label)
                 label.setObjectName("muted")
                 row.addWidget(label)
-            row.addWidget(control, 1 if isinstance(control, ValueField) else 0)
+            wide = 2 if setting.note else 1  # the note and the number stand side by side
+            row.addWidget(control, wide if isinstance(control, ValueField) else 0)
+        outer.addWidget(self.seldom)
         if not any(isinstance(control, ValueField) for control in self.controls.values()):
             row.addStretch(1)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+
+    @property
+    def has_seldom(self) -> bool:
+        """Whether some of its settings are put away."""
+        return any(setting.seldom for setting in self._declared.values())
 
     @staticmethod
     def _new_row(outer: QVBoxLayout) -> QHBoxLayout:

@@ -25,7 +25,7 @@ from stonekite.session.edits import given, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.echo import MOST_TAPS, Tap
+from stonekite.stages.echo_settings import MOST_TAPS, Tap
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES
@@ -54,8 +54,9 @@ class StageEditor(QWidget):
         self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].side, leg) for leg in LEGS}
         shared = shared_type(kind)
         self.shared = SettingsRow(shared, "Shared") if shared is not None else None
-        count = len(settings_of(KINDS[kind].side))
-        few, self._many = count <= _FEW, count > MANY
+        count = sum(not setting.seldom for setting in settings_of(KINDS[kind].side).values())
+        more = any(setting.seldom for setting in settings_of(KINDS[kind].side).values())
+        few, self._many = count <= _FEW, count > MANY or more
         sides = QHBoxLayout() if few else QVBoxLayout()
         sides.setSpacing(24 if few else 6)
         for leg, row in self.rows.items():
@@ -63,6 +64,12 @@ class StageEditor(QWidget):
             row.moved.connect(lambda field, value, token, leg=leg: self._put(leg, {field: value}, token))
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
+        every: list[SettingsRow] = [*self.rows.values(), *([self.shared] if self.shared is not None else [])]
+        self.further = Toggle("Further settings", "Further settings", "Show what is wanted less often")
+        self.further.setVisible(any(one.has_seldom for one in every))
+        for one in every:
+            if one.has_seldom:
+                self.further.clicked.connect(one.seldom.setVisible)
         self.paths = self._build_paths(kind)
         self.taps = self._build_taps(kind)
         last = QHBoxLayout()
@@ -85,14 +92,13 @@ class StageEditor(QWidget):
         layout.setSpacing(5)
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
-        if self.paths is not None and self.taps is not None:  # one branch, without settings: beside the taps
-            taps_and_loop = QHBoxLayout()
-            taps_and_loop.setSpacing(24)
-            taps_and_loop.addWidget(self.taps, 1)
-            taps_and_loop.addWidget(self.paths)
-            layout.addLayout(taps_and_loop)
+        if self.taps is not None:
+            layout.addWidget(self.taps)
+        if self.paths is not None and self.taps is not None:  # one branch, without settings: it takes no row
+            last.insertWidget(1, self.paths)
         elif self.paths is not None:
             layout.addWidget(self.paths)
+        last.addWidget(self.further)
         layout.addLayout(last)
         if isinstance(self.picture, HandlePicture):
             self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
@@ -212,6 +218,11 @@ class StageEditor(QWidget):
                 row.addWidget(picture, 4)
         row.addWidget(self.picture, 4)
         return row
+
+    @property
+    def main_picture(self) -> QWidget:
+        """The picture that says most about a stage of this kind."""
+        return self.echogram or self.curve or self.picture
 
     @property
     def stage(self) -> Stage | None:

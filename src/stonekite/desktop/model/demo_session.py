@@ -1,15 +1,17 @@
-"""The sessions of the demo: the landing stage with an EQ for each component, which `stonekite --demo` opens, and the
-cable zither as four paths.
+"""The sessions of the demo: the landing stage with an EQ for each component, which `stonekite --demo` opens; the cable
+zither as four paths; whistle calls thrown into an echo; and the lantern loop, whose echoes feed each other.
 """
 
 import msgspec
 
 from stonekite.desktop.model.document import session_of
+from stonekite.files.calls import CALLS, FIRST_BEAT_S, LANTERN, LANTERN_BPM
 from stonekite.files.demo import demo_path
 from stonekite.files.zither import LATE_MS
 from stonekite.files.zither import NAME as ZITHER
 from stonekite.session import tree
 from stonekite.session.spur import Spur
+from stonekite.session.timing import retimed
 from stonekite.session.types import (
     Desk,
     Intake,
@@ -21,10 +23,14 @@ from stonekite.session.types import (
     Sound,
     Split,
     Strip,
+    Tempo,
+    Version,
 )
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
+from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
+from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide
@@ -95,3 +101,69 @@ def zither_session() -> Session:
     )
     stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
     return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
+
+
+def calls_session(bpm: int) -> Session:
+    """Whistle calls thrown into an echo of one beat on the left and a beat and a half on the right, shaped behind it."""
+    session, _ = session_of(demo_path(CALLS[bpm]))
+
+    def side(note: str, level_db: float, feedback_db: float) -> EchoSide:
+        return EchoSide(
+            time_note=note,
+            level_db=level_db,
+            feedback_db=feedback_db,
+            cross_db=-18.0,
+            low_pass_hz=4200.0,
+            high_pass_hz=180.0,
+        )
+
+    cut = FilterSide(high_pass=True, high_pass_hz=420.0, high_pass_slope=24)
+    echo = Echo(
+        id=0,
+        upper=side("1 beat", -3.0, -6.0),
+        lower=side("1.5 beats", -4.0, -7.0),
+        shared=EchoShared(dry_db=-120.0, duck_db=4.0),
+    )
+    bell = EqSide(bands=(Band(frequency_hz=1500.0, gain_db=-3.0, q=0.8),))
+    stages = (Filter(id=0, upper=cut, lower=cut), echo, Eq(id=0, upper=bell, lower=bell))
+    branch, _ = tree.renumbered(Branch(stages=stages), 2)
+    spur = Spur(name="Thrown calls", branch=branch, after="split", level_db=-4.0)
+    strip = Strip(split=Split(mode="left-right"), spurs=(spur,), output=Output(trim_db=-2.0))
+    return _timed(session, strip, Tempo(bpm=float(bpm), first_beat_s=FIRST_BEAT_S))
+
+
+def lantern_session() -> Session:
+    """A phrase in loops that feed each other and lose their top; as versions with a chorus, and with a drive, inside."""
+    session, _ = session_of(demo_path(LANTERN))
+    upper = EchoSide(
+        time_note="1/8 dotted", level_db=-4.0, feedback_db=-11.0, cross_db=-8.5, low_pass_hz=3200.0, slope=6
+    )
+    lower = msgspec.structs.replace(
+        upper, time_note="1/4", feedback_db=-12.0, cross_db=-8.0, high_pass_hz=120.0
+    )
+    chorus = ChorusSide(rate_hz=0.35, depth_ms=1.6, mix=35.0, voices=1)
+    driven = DriveSide(drive_db=9.0, level_db=-8.0, tone_after_db=-2.0)
+    inside = {
+        "Darker each time": (),
+        "With a chorus inside": (Chorus(id=0, upper=chorus, lower=chorus),),
+        "Torn a little, too": (
+            Chorus(id=0, upper=chorus, lower=chorus),
+            Drive(id=0, upper=driven, lower=driven, level_kept=False),
+        ),
+    }
+    tempo = Tempo(bpm=float(LANTERN_BPM), first_beat_s=FIRST_BEAT_S)
+    made = None
+    versions = []
+    for number, (note, stages) in enumerate(inside.items(), 1):
+        echo, _ = tree.renumbered(Echo(id=0, upper=upper, lower=lower, branches=(Branch(stages=stages),)), 2)
+        kept = _timed(session, Strip(split=Split(mode="left-right"), stages=(echo,)), tempo)
+        made = made or kept
+        versions.append(Version(number=number, note=note, sound=kept.sound))
+    assert made is not None
+    return msgspec.structs.replace(made, versions=tuple(versions))
+
+
+def _timed(session: Session, strip: Strip, tempo: Tempo) -> Session:
+    """A session with a strip at a tempo."""
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
+    return retimed(Session(sound=Sound(stems=(stem,), tempo=tempo)))

@@ -111,6 +111,8 @@ def _told(written: Written) -> str:
         sentences.append(f"{written.overs} samples were over full scale and were cut off there.")
     if written.repaired:
         sentences.append(f"{written.repaired} damaged samples were written as silence.")
+    for name in written.guarded:
+        sentences.append(f"{name} was louder than +12 dBFS: its guard made it silent from there on.")
     if written.dithered:
         sentences.append("With TPDF dither.")
     return " ".join(sentences)

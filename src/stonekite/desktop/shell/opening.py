@@ -129,6 +129,20 @@ class Opening(QObject):
         if self.may_leave():
             self._document.open(zither_session())
 
+    def open_calls(self, bpm: int) -> None:
+        """The demo of calls thrown into an echo."""
+        from stonekite.desktop.model.demo_session import calls_session
+
+        if self.may_leave():
+            self._document.open(calls_session(bpm))
+
+    def open_lantern(self) -> None:
+        """The demo of loops that feed each other."""
+        from stonekite.desktop.model.demo_session import lantern_session
+
+        if self.may_leave():
+            self._document.open(lantern_session())
+
     def open_generator(self) -> None:
         """Open a session on the test generator in place of a recording."""
         if self.may_leave():

@@ -50,6 +50,7 @@ from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.separating import Separating
 from stonekite.desktop.shell.spurs import Spurring
+from stonekite.desktop.shell.timing import Timing
 from stonekite.desktop.shell.tone_finding import ToneFinding
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.desktop.views.compare_view import CompareView
@@ -63,6 +64,7 @@ from stonekite.engine.render import open_source
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
 from stonekite.session import presets, tree
+from stonekite.session.differences import names_of
 from stonekite.session.types import LEGS, Leg, LegName, Split
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, clock, figure
@@ -102,12 +104,15 @@ class Window(QMainWindow):
         self.preset_folder = presets.user_folder()
         keyed.use(preferences.own_keys())
         self._view = "stage"
+        self._guarded = 0
         self._measured: Analysed | None = None
         self._build()
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
         self.blind_testing = BlindTesting(self)
         self.reporting = ReportWriting(self, self.document, self.compare_view, self.switching)
         self.spurring = Spurring(self)
+        self.timing = Timing(self)
+        self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
@@ -167,7 +172,7 @@ class Window(QMainWindow):
         self.loop_range = Label("")
         self.loop_range.setObjectName("muted")
         self.hint = Words(Qt.AlignmentFlag.AlignRight)
-        transport_row = QHBoxLayout()
+        transport_row = self.transport_row = QHBoxLayout()
         transport_row.setSpacing(10)
         for part in (self.play_button, self.time, self.length, self.loop_words, self.loop_range):
             transport_row.addWidget(part)
@@ -250,6 +255,7 @@ class Window(QMainWindow):
             self.reporting,
             self.engine,
             self.spurring,
+            self.timing,
         ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
@@ -400,6 +406,7 @@ class Window(QMainWindow):
         self.switching.refresh()
         self.hearing.follow()
         self._show_loop()
+        self.timing.refresh()
         self.measuring.want(stem, at_once=self._measured is None)
         if not self.stages.choose_what_is_left():
             self._refresh()
@@ -530,8 +537,20 @@ class Window(QMainWindow):
         elif self.middle.currentWidget() is self.output_view and status["playing"]:
             self.output_view.show_ceiling(float(status["ceiling"]))
         self.listen.show_live(status)
+        self._tell_guarded(int(status["guarded"]))
         self._show_playing()
         self.engine.refresh()
+
+    def _tell_guarded(self, stage: int) -> None:
+        """Say once that a stage was silenced by its guard."""
+        if stage == self._guarded:
+            return
+        self._guarded = stage
+        if stage and (name := names_of(self.document.strip).get(stage)):
+            self.say(
+                f"{name} got louder than +12 dBFS and was made silent. It sounds again when playing starts anew; "
+                "less feedback keeps it going."
+            )
 
     def _show_playing(self) -> None:
         word = "Pause" if self.transport.playing else "Play"

@@ -17,7 +17,8 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from stonekite.desktop.controls.theme import faded, font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
-from stonekite.session.types import LEGS, Split
+from stonekite.session.timing import beat_at, nearest_beat
+from stonekite.session.types import LEGS, Split, Tempo
 from stonekite.signal.matrix import COMPONENTS
 from stonekite.words import NAMES, clock
 
@@ -67,6 +68,7 @@ class Timeline(Picture):
 
     seek_asked = Signal(float)
     loop_asked = Signal(object)
+    beat_picked = Signal(float)
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -76,7 +78,8 @@ class Timeline(Picture):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("Timeline")
         self.setToolTip(
-            "Click: go there. Drag: loop a range; drag its ends to change it, double-click: no loop.\n"
+            "Click: go there. Drag: loop a range, on beats where there are any (Alt: anywhere); drag its ends to "
+            "change it, double-click: no loop.\n"
             "Wheel: zoom (+ and −). Shift+wheel: scroll. 0: whole file. Left, right: step. Home, end."
         )
         self._length = 1.0
@@ -87,6 +90,8 @@ class Timeline(Picture):
         self._position = 0.0
         self._loop: tuple[float, float] | None = None
         self._drag: tuple[str, float] | None = None
+        self._tempo: Tempo | None = None
+        self._picking = False
         self._draft: tuple[float, float] | None = None
 
     def sizeHint(self) -> QSize:
@@ -99,6 +104,30 @@ class Timeline(Picture):
         self._before = self._after = None
         self._position, self._loop = 0.0, None
         self.renew()
+
+    def show_tempo(self, tempo: Tempo | None) -> None:
+        """Draw beats and bars, which loops snap to; None for no music that has any."""
+        if tempo != self._tempo:
+            self._tempo = tempo
+            self.renew()
+
+    def pick_beat(self) -> None:
+        """The next click says where the first beat is."""
+        self._picking = True
+        self.setCursor(Qt.CursorShape.CrossCursor)
+
+    def snapped(self, seconds: float) -> float:
+        """The beat that is near to a time, as far as beats can be told apart; otherwise the time itself."""
+        if self._tempo is None or self._beat_width() < 8.0:
+            return seconds
+        near = nearest_beat(self._tempo, seconds)
+        close = abs(self.x_of(near) - self.x_of(seconds)) < min(12.0, 0.5 * self._beat_width())
+        return min(self._length, near) if close else seconds
+
+    def _beat_width(self) -> float:
+        """Pixels of a beat."""
+        assert self._tempo is not None
+        return 60.0 / self._tempo.bpm / self._span * self.width()
 
     def show_split(self, split: Split) -> None:
         """Which two components are drawn."""
@@ -189,6 +218,8 @@ class Timeline(Picture):
         # Thousands of edges, as wide as a pixel anyway: smoothing them takes ten times as long.
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
         lane = (self.height() - 18) / 2
+        if self._tempo is not None:
+            self._paint_beats(painter, self._tempo)
         for number, leg in enumerate(LEGS):
             name = self._split.component(leg)
             middle = lane * (number + 0.5)
@@ -250,6 +281,28 @@ class Timeline(Picture):
             xs = (np.arange(count) + 0.5) * width
             painter.drawPolyline(polyline(xs, ys))
 
+    def _paint_beats(self, painter: QPainter, tempo: Tempo) -> None:
+        """Bars, with their numbers where there is room, and beats."""
+        wide = self._beat_width()
+        if wide * tempo.beats < 4.0:
+            return
+        first = max(0, int(np.ceil(beat_at(tempo, self._view[0]))))
+        last = int(beat_at(tempo, self._view[1]))
+        painter.setFont(font(7))
+        for beat in range(first, last + 1):
+            bar, rest = divmod(beat, tempo.beats)
+            if rest and wide < 7.0:
+                continue
+            x = round(self.x_of(tempo.first_beat_s + beat * 60.0 / tempo.bpm)) + 0.5
+            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.0 if not rest else 0.55), 1))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
+            if not rest and wide * tempo.beats > 26.0:
+                painter.setPen(roles.muted)
+                box = QRectF(x + 3, self.height() - 30, 30, 11)
+                painter.drawText(
+                    box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, str(bar + 1)
+                )
+
     def _paint_times(self, painter: QPainter) -> None:
         raw = self._span / max(1.0, self.width() / 110)
         scale = 10 ** floor(log10(raw))
@@ -279,6 +332,11 @@ class Timeline(Picture):
         if event.button() != Qt.MouseButton.LeftButton:
             return
         x = event.position().x()
+        if self._picking:
+            self._picking = False
+            self.setCursor(Qt.CursorShape.ArrowCursor)
+            self.beat_picked.emit(self.time_at(x))
+            return
         self._drag = ("new", self.time_at(x))
         if self._loop is not None:
             for edge, opposite in ((0, 1), (1, 0)):
@@ -293,7 +351,9 @@ class Timeline(Picture):
             return
         kind, fixed = self._drag
         if kind == "edge" or abs(x - self.x_of(fixed)) > 4:
-            start, stop = sorted((fixed, self.time_at(x)))
+            free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
+            ends = (fixed, self.time_at(x)) if free else (self.snapped(fixed), self.snapped(self.time_at(x)))
+            start, stop = sorted(ends)
             self._draft = (start, stop)
             self.update()
 
