@@ -5,7 +5,7 @@ import pytest
 import soundfile
 from conftest import RATE, noise, session_on, write_wav
 from hands import LEFT, click, double_click, drag, from_menu, pick, press, to_front
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPoint, QPointF, QRect, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 from scipy import signal
 from test_source_check import late, looked_at, music, said
@@ -218,7 +218,8 @@ def test_every_kind_has_an_editor_from_its_declaration(opened, qtbot):
         for row in editor.rows.values():
             for control in row.controls.values():
                 assert control.accessibleName() and control.toolTip()
-                assert not row.isVisible() or row.rect().contains(control.geometry())
+                within = QRect(control.mapTo(row, QPoint(0, 0)), control.size())
+                assert not control.isVisible() or row.rect().contains(within)
 
 
 def test_copy_paste_swap_and_copy_across(opened, qtbot):

@@ -14,6 +14,8 @@ FREQUENCIES = 161
 """At which an impulse is followed round the loops."""
 FALLEN_DB = 60.0
 MOST_ECHOES = 1500
+GROWN = 1e8
+"""Times as much power as the impulse had: it grows, and is not followed any further."""
 
 
 def greatest(gains: np.ndarray) -> np.ndarray:
@@ -112,6 +114,8 @@ def course(
             power = float(np.sum(shares * np.abs(came) ** 2))
             if power <= 0.0:
                 continue
+            if power > GROWN:
+                return Course(echoes, None)
             heard = power * levels[row] ** 2
             if heard > 0.0:
                 energies.append((back * grid, power))

@@ -65,7 +65,7 @@ class StageEditor(QWidget):
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
         every: list[SettingsRow] = [*self.rows.values(), *([self.shared] if self.shared is not None else [])]
-        self.further = Toggle("Further settings", "Further settings", "Show what is wanted less often")
+        self.further = Toggle("Further", "Further settings", "Show what is wanted less often")
         self.further.setVisible(any(one.has_seldom for one in every))
         for one in every:
             if one.has_seldom:
@@ -94,8 +94,6 @@ class StageEditor(QWidget):
         layout.addLayout(sides)
         if self.taps is not None:
             layout.addWidget(self.taps)
-        if self.paths is not None and self.taps is not None:  # one branch, without settings: it takes no row
-            last.insertWidget(1, self.paths)
         elif self.paths is not None:
             layout.addWidget(self.paths)
         last.addWidget(self.further)
@@ -208,7 +206,12 @@ class StageEditor(QWidget):
             self.echogram.tap_asked.connect(self._add_tap)
             self.echogram.tap_removed.connect(self._remove_tap)
             row.addWidget(self.echogram, 3)
-            row.addWidget(self.loop, 1)
+            beside = QVBoxLayout()
+            beside.setSpacing(3)
+            beside.addWidget(self.loop, 1)
+            if self.paths is not None:
+                beside.addWidget(self.paths)
+            row.addLayout(beside, 1)
             return row
         if self.curve is not None:
             self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
