@@ -10,10 +10,10 @@ from typing import NamedTuple
 
 import numpy as np
 
-FREQUENCIES = 161
+FREQUENCIES = 129
 """At which an impulse is followed round the loops."""
 FALLEN_DB = 60.0
-MOST_ECHOES = 1500
+MOST_ECHOES = 500
 GROWN = 1e8
 """Times as much power as the impulse had: it grows, and is not followed any further."""
 
@@ -75,12 +75,14 @@ def course(
     times: np.ndarray,
     levels: np.ndarray,
     rate: float,
+    slowest_s: float,
 ) -> Course:
     """The echoes that an impulse in both legs leaves.
 
     `through` (2, 2, n) is what stands in the loops, to what comes back from what went in; `gains` (2, 2) from what comes
     back to what goes in; `fed` (2,) the impulse; `times` (2,) the ways round in seconds; `levels` (2,) those of the
-    echoes, as gains. Where echoes fall together they are added with their phases.
+    echoes, as gains. Where echoes fall together they are added with their phases. `slowest_s` is how long what falls
+    slowest takes to fall by e: where there are too many echoes to follow, that is how all of them fall.
     """
     hz, shares = frequencies(rate)
     turned = np.exp(-2j * np.pi * hz[None, :] * times[:, None])
@@ -130,13 +132,14 @@ def course(
         if len(echoes) > MOST_ECHOES:
             exhausted = True
             break
-    return Course(echoes, _fall(energies, exhausted))
+    if exhausted:
+        return Course(echoes, FALLEN_DB / 20.0 * float(np.log(10.0)) * slowest_s)
+    return Course(echoes, _fall(energies))
 
 
-def _fall(energies: list[tuple[float, float]], exhausted: bool) -> float | None:
+def _fall(energies: list[tuple[float, float]]) -> float:
     """How long it takes from the first echo until what is still to come is FALLEN_DB less than all, by ISO 3382's
-    backward sum, in straight lines between the echoes. If not all were followed, as the last ones go on.
-    """
+    backward sum, in straight lines between the echoes."""
     if not energies:
         return 0.0
     merged: dict[float, float] = {}
@@ -145,12 +148,6 @@ def _fall(energies: list[tuple[float, float]], exhausted: bool) -> float | None:
     times = np.array(sorted(merged))
     powers = np.array([merged[t] for t in times])
     left = np.cumsum(powers[::-1])[::-1]
-    if exhausted:  # the end of the curve is missing what would have come: it goes on as between its quarters
-        a, b = len(times) // 2, 3 * len(times) // 4
-        span = max(times[b] - times[a], 1e-9)
-        first, second = powers[a : a + 8].mean(), powers[b : b + 8].mean()
-        slope = 10 * np.log10(first / second) / span if second > 0 else np.inf
-        return float(FALLEN_DB / slope) if slope > 0 else None
     curve = 10 * np.log10(left / left[0])
     down = np.flatnonzero(curve <= -FALLEN_DB)
     if not len(down):

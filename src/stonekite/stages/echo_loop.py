@@ -92,7 +92,7 @@ def feedback(stage: Echo) -> np.ndarray:
 
 def _looked_at(stage: Echo, rate: float) -> np.ndarray:
     """Frequencies in Hz at which the loop is looked at: all over, and where its bells are."""
-    hz, _ = loops.frequencies(rate)
+    hz = np.geomspace(10.0, 0.5 * rate, 241)
     more = [1.0]
     for side in (stage.upper, stage.lower):
         if side is not None:
@@ -180,4 +180,5 @@ def _course(stage: Echo, rate: float, fed: tuple[float, float] | None) -> loops.
     times = np.array([seconds_of(getattr(stage, leg)) for leg in LEGS])
     levels = np.array([0.0 if s is None else gain_of(s.level_db) for s in (stage.upper, stage.lower)])
     into = feed(stage.shared.start, works, False).sum(axis=1) if fed is None else np.array(fed)
-    return loops.course(through, feedback(stage), into, times, levels, rate)
+    slowest = slowest_s(stage, rate)
+    return loops.course(through, feedback(stage), into, times, levels, rate, slowest)
