@@ -156,7 +156,7 @@ def kind_rows() -> list[tuple[str, str]]:
     }  # biquads: half of the same in C at -O3, measured once
     rows = []
     for kind, stage in FULL.items():
-        seconds = _stage_seconds(stage, sound)
+        seconds = stage_seconds(stage, sound)
         goal = f", goal {half_of_c[kind]} x" if kind in half_of_c else ""
         rows.append(
             (
@@ -169,7 +169,7 @@ def kind_rows() -> list[tuple[str, str]]:
     scale = 4 / references["eq"] / 370
     more = {**SCIPY_LESS, "drive, high quality": Drive(id=9, shared=DriveShared(quality="high"))}
     for kind, stage in more.items():
-        seconds = _stage_seconds(stage, sound)
+        seconds = stage_seconds(stage, sound)
         goal = ""
         if kind in HALF_OF_C:
             wanted, half = HALF_OF_C[kind]
@@ -192,13 +192,13 @@ def kind_rows() -> list[tuple[str, str]]:
             f"ratio {theirs / seconds:.1f} (goal 2)",
         )
     )
-    seconds = _stage_seconds(LONG_EQ, sound)
+    seconds = stage_seconds(LONG_EQ, sound)
     late = KINDS["eq"].plan(LONG_EQ, Context(RATE)).latency[0]
     rows.append(("EQ, linear phase", f"{4 / seconds:6.0f} x real time, {1000 * late / RATE:.0f} ms late"))
     return rows
 
 
-def _stage_seconds(stage, sound: np.ndarray) -> float:
+def stage_seconds(stage, sound: np.ndarray) -> float:
     kind = KINDS[stage.__struct_config__.tag]
     coefficients = kind.coefficients(stage, Context(RATE, "half-sum"))
     state = kind.start(coefficients)
