@@ -12,6 +12,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 from stonekite.desktop.controls import theme
+from stonekite.desktop.model.demo_session import calls_session
 from stonekite.desktop.shell.window import Window
 
 FOLDER = Path(__file__).with_name("screenshots")
@@ -157,6 +158,29 @@ def path_pictures(window: Window) -> None:
     wait(0.5)
 
 
+def echo_pictures(window: Window) -> None:
+    """Calls thrown into an echo, while it plays; and the tempo."""
+    window.document.discard()
+    window.document.open(calls_session(96))
+    echo = window.document.strip.spurs[0].branch.stages[1]
+    window.stages.choose(echo.id, "upper")
+    tap = window.panel.editors["echo"]
+    tap._add_tap(312.5)
+    wait(20, lambda: window._measured is not None)
+    wait(2.0)
+    window.say("")
+    window.transport.seek(4 * 48_000)
+    window.transport.play()
+    wait(3.2)
+    save(window, "echo")
+    window.transport.pause()
+    window.timing.open()
+    window.timing.find()
+    wait(10, lambda: "Found" in window.timing.dialog.words.text())
+    with_dialog(window, window.timing.dialog, "tempo")
+    window.timing.dialog.reject()
+
+
 def main(width: int = 1280, height: int = 800) -> None:
     FOLDER.mkdir(exist_ok=True)
     application = QApplication([])
@@ -194,6 +218,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     with_dialog(window, dialog, "export")
     dialog.reject()
     path_pictures(window)
+    echo_pictures(window)
     window.document.discard()
     window.close()
 

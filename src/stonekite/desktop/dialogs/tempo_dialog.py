@@ -7,6 +7,7 @@ from PySide6.QtGui import QGuiApplication, QKeyEvent, QShowEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QDialog,
+    QFrame,
     QHBoxLayout,
     QHeaderView,
     QPushButton,
@@ -123,7 +124,12 @@ class TempoDialog(QDialog):
                     made.addWidget(part)
             return made
 
-        layout = QVBoxLayout(self)
+        frame = QFrame()  # sliders lie on a panel
+        frame.setObjectName("panel")
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(8, 8, 8, 8)
+        outer.addWidget(frame)
+        layout = QVBoxLayout(frame)
         layout.setSpacing(9)
         top = row(self.bpm, self.tap, self.half, self.double)
         top.setStretch(0, 1)
