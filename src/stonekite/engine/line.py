@@ -1,6 +1,7 @@
 """A line of stages at work on two legs: what a branch sounds like, wherever it stands."""
 
 import copy
+import math
 from collections.abc import Callable
 from functools import partial
 from typing import Any, Protocol
@@ -58,6 +59,7 @@ class Node:
         self.state: Any = self.kind.start(self.coefficients)
         upper, lower = plan.latency
         self._alignment = Delay((self.latency - upper, self.latency - lower))
+        self._aligns = upper != lower
         self.lines = tuple(Line(branch.stages, context, late, course) for branch in branches_of(stage))
         # All branches are as late as the latest, whatever the kind makes of them.
         inner = max((line.latency for line in self.lines), default=0)
@@ -79,12 +81,12 @@ class Node:
         if self._dry is not None:
             dry = self._dry.process(legs, clock)
         through = self._through(clock, probe) if self.lines else ()
-        places = self._course.runs(clock, legs.shape[1], self.late)
-        at = At(clock, through, self._inner, places)
-        self.kind.process(self.state, self.coefficients, legs, at)
-        self._alignment.process(legs)
+        places = self._course.runs(clock, legs.shape[1], self.late) if self.kind.follows_place else ()
+        self.kind.process(self.state, self.coefficients, legs, At(clock, through, self._inner, places))
+        if self._aligns:
+            self._alignment.process(legs)
         # One sum is not finite if any sample is not: cheaper than looking at each.
-        if not np.isfinite(legs.sum()):
+        if not math.isfinite(np.add.reduce(legs, axis=None)):
             legs[:] = clean(legs)
             self.state = self.kind.start(self.coefficients)
         if dry is not None:

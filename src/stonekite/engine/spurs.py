@@ -84,6 +84,9 @@ class SpurNode:
         self.taken = taken(spur, strip.split)
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
+        self._takes_all = np.array_equal(self.taken, np.eye(2))
+        self.plain = np.array_equal(self.gains, np.eye(2))
+        """Whether it comes back as it is."""
         self.line = Line(spur.branch.stages, context, late, course)
         self._open = 0.0 if spur.closed else 1.0
         self.opened = self._open
@@ -101,7 +104,10 @@ class SpurNode:
 
     def process(self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray) -> None:
         """Put into rows (2, frames) what comes out for legs that it takes, without its level."""
-        mixing.mix(self.taken, legs, rows)
+        if self._takes_all:
+            np.copyto(rows, legs)
+        else:
+            mixing.mix(self.taken, legs, rows)
         if self.opened != self._open or self._open == 0.0:
             self._gate(rows)
         self.line.process(rows, clock, probe)
@@ -159,7 +165,9 @@ class _Place:
     ) -> None:
         """Add to a total what it adds to the legs; `rows` is room for it, the same for all spurs."""
         self.node.process(legs, clock, probe, rows)
-        if self.old is self.new:
+        if self.old is self.new and self.node.plain:
+            np.add(total, rows, out=total)
+        elif self.old is self.new:
             mixing.add_mixed(self.node.gains, rows, total)
         else:
             total += self._fade.process(

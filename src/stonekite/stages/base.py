@@ -245,6 +245,8 @@ class Kind:
     process: Callable[[Any, Any, np.ndarray, At], None]
     """Of (state, coefficients, block, at): process block (2, frames) in place, exactly alike however the sound is cut
     into blocks."""
+    follows_place: bool = False
+    """Whether it asks for the places of its blocks."""
     joins: Callable[[Any, Any, int], None] | None = None
     """Of (new state, old state, frames): of a kind that writes down sound which comes back much later: for so many
     frames the old state works beside the new one, and what the new one writes has to go over from what the old one does;

@@ -168,5 +168,6 @@ KIND = Kind(
     carry=carry,
     joins=joins,
     process=process,
+    follows_place=True,
     offers=Offers(greatest=greatest),
 )

@@ -170,5 +170,6 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
+    follows_place=True,
     offers=Offers(greatest=greatest, handles=(Handle("around", x="centre_hz"),)),
 )
