@@ -5,8 +5,8 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.render import open_source
+from stonekite.engine.chain import Chain
+from stonekite.engine.hearing import before_stage
 from stonekite.measure import tones
 from stonekite.measure.spectrum import BandMap
 from stonekite.session import tree
@@ -17,7 +17,7 @@ from stonekite.stages.base import Stage
 TEST_HZ = (317.0, 443.0)
 """Prime, so that no two products of low order fall together."""
 TEST_DB = -12.0
-_EXCERPT_S, _WARMEST_S = 1.4, 10.0
+_EXCERPT_S = 1.4
 
 
 class Found(NamedTuple):
@@ -53,20 +53,12 @@ def programme(stem: Stem, number: int, frame: int) -> Found:
     strip = stem.strip
     rate = stem.source.rate
     _, stage = tree.find(strip, number)
-    upstream = Chain(strip, rate)
     inserted = Chain(Strip(split=strip.split, stages=(stage,)), rate)
     wanted = int(_EXCERPT_S * rate)
-    warm = min(upstream.memory + inserted.memory, int(_WARMEST_S * rate))
-    with open_source(stem.source) as reader:
-        begin = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
-        start = max(0, begin - warm)
-        raw = reader.read(start, begin - start + wanted + upstream.latency)
-    tap = Tap(number)
-    upstream.process(raw, start, tap)
-    late = upstream.latency if tap.node is None else tap.node.late
-    legs, _ = tap.take()
-    heard = upstream.join(legs)[:, late:][:, : begin - start + wanted]
-    made = _through(stage, strip.split, heard, rate, start)
+    begin = max(0, min(frame - wanted // 2, stem.source.frames - wanted))
+    legs, upstream, early = before_stage(stem, number, begin, wanted, inserted.memory)
+    heard = upstream.join(legs)
+    made = _through(stage, strip.split, heard, rate, begin - early)
     parts = [part[:, -wanted:] for part in (heard, made)]
     before, after = (tones.Spectrum(part, rate) for part in parts)
     bands = BandMap(rate, parts[0].shape[1], 1 / 24)

@@ -11,6 +11,7 @@ from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
+from stonekite.stages.noise import Learned
 
 
 class Analyse(msgspec.Struct, tag=True):
@@ -170,6 +171,21 @@ class PathsMeasured(msgspec.Struct, tag=True):
     loudness: list[float | None]
 
 
+class Learn(msgspec.Struct, tag=True):
+    """Have a stage learn from a range of its recording, in seconds."""
+
+    number: int
+    stem: Stem
+    stage: int
+    start_s: float
+    end_s: float
+
+
+class HasLearned(msgspec.Struct, tag=True):
+    number: int
+    learned: Learned
+
+
 class FindTempo(msgspec.Struct, tag=True):
     """Find how fast a recording goes."""
 
@@ -188,7 +204,17 @@ class TempoFound(msgspec.Struct, tag=True):
 
 
 Request = (
-    FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths | Cancel
+    Learn
+    | FindTempo
+    | Analyse
+    | Export
+    | Spectra
+    | Separate
+    | FindTones
+    | Compare
+    | Align
+    | MeasurePaths
+    | Cancel
 )
 Answer = (
     Progress
@@ -199,6 +225,7 @@ Answer = (
     | Aligned
     | PathsMeasured
     | TempoFound
+    | HasLearned
     | Done
     | Written
     | Failed

@@ -20,6 +20,7 @@ import numpy as np
 from stonekite.engine import paths, tones
 from stonekite.engine.chain import Chain, Tap
 from stonekite.engine.export import Exported, export
+from stonekite.engine.hearing import before_stage
 from stonekite.engine.line import END, Node
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
@@ -49,6 +50,8 @@ from stonekite.processes.jobs import (
     Failed,
     FindTempo,
     FindTones,
+    HasLearned,
+    Learn,
     MeasurePaths,
     PathsMeasured,
     Progress,
@@ -64,9 +67,10 @@ from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
 from stonekite.stages.planning import works
+from stonekite.stages.registry import kind_of
 
 Steps = Generator[Answer, None, None]
-Work = FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
+Work = Learn | FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
 Found = TypeVar("Found")
 
 
@@ -96,6 +100,8 @@ class Worker:
                 yield from self._compare(request)
             elif isinstance(request, FindTones):
                 yield self._tones(request)
+            elif isinstance(request, Learn):
+                yield self._learn(request)
             elif isinstance(request, FindTempo):
                 yield self._tempo(request)
             elif isinstance(request, Align):
@@ -200,6 +206,16 @@ class Worker:
                 yield Progress(request.number, done / reader.facts.frames)
         upper, lower = average.levels_db()
         return upper.tolist(), lower.tolist()
+
+    def _learn(self, request: Learn) -> HasLearned:
+        """As the kind says, from what the stage hears."""
+        rate = request.stem.source.rate
+        start, end = (int(seconds * rate) for seconds in (request.start_s, request.end_s))
+        legs, _, before = before_stage(request.stem, request.stage, start, max(0, end - start))
+        _, stage = tree.find(request.stem.strip, request.stage)
+        learns = kind_of(stage).offers.learns
+        assert learns is not None
+        return HasLearned(request.number, learns(legs[:, before:], rate, request.start_s))
 
     def _tempo(self, request: FindTempo) -> TempoFound:
         """From both channels folded, or from the first one where they are each other's opposite."""

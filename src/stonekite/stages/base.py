@@ -188,6 +188,11 @@ class Offers:
     """Of a state: whether its guard has made it silent."""
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
+    learns: Callable[[np.ndarray, float, float], Any] | None = None
+    """Of (sound (2, frames) as the stage hears it, rate, time in seconds at which it begins): what the stage keeps of it
+    as `shared.learned`. Raises ValueError with a sentence."""
+    learned_words: Callable[[Any], str] | None = None
+    """Of a stage: what it has learned."""
     echoes: Echoes | None = None
     bands: Bands | None = None
     """Of a kind whose sides are lists of bands."""

@@ -5,9 +5,10 @@ from typing import Any
 import msgspec
 import numpy as np
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
 from stonekite.desktop.editors.taps_row import TapsRow
@@ -42,6 +43,7 @@ class StageEditor(QWidget):
     detector_asked = Signal(object)
     enter_asked = Signal(int)
     leg_asked = Signal(str)
+    learn_asked = Signal()
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -80,6 +82,26 @@ class StageEditor(QWidget):
             last.addWidget(self.shared, 1)
         else:
             last.addStretch(1)
+        self.learn = QPushButton("Learn from the loop")
+        self.learn.setObjectName("small")
+        self.learn.setToolTip(
+            "Take what is heard in the loop for noise alone: drag over a pause on the timeline first"
+        )
+        self.learn.clicked.connect(lambda: self.learn_asked.emit())
+        self.forget = QPushButton("Forget it")
+        self.forget.setObjectName("small")
+        self.forget.setToolTip("Follow the noise from the beginning on, without having learned it")
+        self.forget.clicked.connect(lambda: self.use_learned(None))
+        self.learned = Label("")
+        self.learned.setObjectName("muted")
+        self._learn_row = QWidget()
+        learn_row = QHBoxLayout(self._learn_row)
+        learn_row.setContentsMargins(0, 0, 0, 0)
+        learn_row.setSpacing(10)
+        for part in (self.learn, self.forget, self.learned):
+            learn_row.addWidget(part)
+        learn_row.addStretch(1)
+        self._learn_row.setVisible(KINDS[kind].offers.learns is not None)
         self.detector = Toggle(
             "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
         )
@@ -92,6 +114,7 @@ class StageEditor(QWidget):
         layout.setSpacing(5)
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
+        layout.addWidget(self._learn_row)
         if self.taps is not None:
             layout.addWidget(self.taps)
         elif self.paths is not None:
@@ -261,10 +284,22 @@ class StageEditor(QWidget):
         if self.paths is not None:
             self.paths.setVisible(getattr(stage, leg) is not None)
             self.paths.show_paths(stage, leg, split.component(leg))
+        if (words := kind_of(stage).offers.learned_words) is not None:
+            self.learned.setText(words(stage))
+            self.forget.setEnabled(stage.shared.learned is not None)  # type: ignore[attr-defined]
         if self.taps is not None:
             self.taps.show_taps(stage.shared.taps, tempo.bpm, not one)  # type: ignore[attr-defined]
         if self.shared is not None:
             self.shared.show_values(stage.shared, both=not one)  # type: ignore[attr-defined]
+
+    def use_learned(self, learned: Any) -> None:
+        """Have the stage know something of its recording, or nothing."""
+        stage: Any = self.stage
+        if stage is not None and stage.shared.learned != learned:
+            shared = msgspec.structs.replace(stage.shared, learned=learned)
+            changed = msgspec.structs.replace(stage, shared=shared)
+            words = "forgotten" if learned is None else "learned"
+            self._document.put_stage(changed, f"{kind_of(stage).label}: {words}")
 
     def _disable_unused(self, stage: Any) -> None:
         """What the points of the picture move that are not there has no effect."""

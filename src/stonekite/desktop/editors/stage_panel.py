@@ -27,6 +27,7 @@ class StagePanel(QFrame):
     detector_asked = Signal(object)
     band_asked = Signal(object)
     enter_asked = Signal(int)
+    learn_asked = Signal()
 
     def __init__(self, document: Document, actions: StageActions) -> None:
         super().__init__()
@@ -106,6 +107,7 @@ class StagePanel(QFrame):
             if isinstance(editor, StageEditor):
                 editor.detector_asked.connect(self.detector_asked)
                 editor.enter_asked.connect(self.enter_asked)
+                editor.learn_asked.connect(self.learn_asked)
                 editor.leg_asked.connect(
                     lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
                 )

@@ -44,6 +44,7 @@ from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
 from stonekite.desktop.shell.hearing import Hearing
 from stonekite.desktop.shell.key_filter import KeyFilter
+from stonekite.desktop.shell.learning import Learning
 from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus, fill_with_kinds
 from stonekite.desktop.shell.opening import Opening
@@ -112,6 +113,7 @@ class Window(QMainWindow):
         self.reporting = ReportWriting(self, self.document, self.compare_view, self.switching)
         self.spurring = Spurring(self)
         self.timing = Timing(self)
+        self.learning = Learning(self)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
@@ -256,6 +258,7 @@ class Window(QMainWindow):
             self.engine,
             self.spurring,
             self.timing,
+            self.learning,
         ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):
