@@ -1,4 +1,4 @@
-"""How fast echoes, chorus and phaser are computed, whatever their times."""
+"""How fast echoes, chorus, phaser and noise reduction are computed, whatever their settings."""
 
 import numpy as np
 
@@ -11,6 +11,7 @@ from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
 from stonekite.stages.eq import Eq
+from stonekite.stages.noise import Learned, Noise, NoiseShared, learns
 from stonekite.stages.phaser import Phaser, PhaserSide
 
 
@@ -23,6 +24,10 @@ def _echo(ms: float, inside: tuple[Stage, ...] = ()) -> Echo:
 def _inside() -> tuple[Stage, ...]:
     driven = DriveSide(drive_db=8.0, level_db=-8.0)
     return Chorus(id=5), Drive(id=6, upper=driven, lower=driven, level_kept=False)
+
+
+def _learned() -> Learned:
+    return learns(0.01 * np.random.default_rng(1).standard_normal((2, RATE)), RATE, 0.0)
 
 
 STAGES: dict[str, tuple[Stage, int]] = {
@@ -41,6 +46,10 @@ STAGES: dict[str, tuple[Stage, int]] = {
         0,
     ),
     "Phaser, six all-passes": (Phaser(id=3), 500),
+    **{
+        f"Noise, {a}": (Noise(id=3, shared=NoiseShared(analysis=a, learned=_learned())), goal)
+        for a, goal in (("own", 80), ("together", 35), ("one", 0))
+    },
     "Phaser, twelve all-passes": (Phaser(id=3, upper=PhaserSide(passes=12), lower=PhaserSide(passes=12)), 0),
 }
 

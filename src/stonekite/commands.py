@@ -37,6 +37,7 @@ COMMANDS: tuple[Command, ...] = (
     Command("open-calls-96", "Open the demo of thrown echoes, slow", "file"),
     Command("open-calls-132", "Open the demo of thrown echoes, fast", "file"),
     Command("open-lantern", "Open the demo of a loop", "file"),
+    Command("open-wheelhouse", "Open the demo of a voice in noise", "file"),
     Command("open-generator", "Open the test generator", "file"),
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),

@@ -58,8 +58,8 @@ LOG = (
     ".log @v D@ nait feri.wind west sauTwest faiv.wi liv D@ landiN at siks.fog ouv@ D@ keibl.enZin stedi tu@ s@v@n n@ts."
     "hApi on D@ left spik@ on D@ rait.sumwAn siNz on dek.nouT@ tu tu wiT@ w@ld.end @v D@ log."
 )
-"""What the pilot says, sound by sound: Log of the Night Ferry. Wind west-south-west five. We leave the landing at six. Fog
-over the cable. Engine steady to seven knots…"""
+"""What the pilot says, sound by sound: Log of the Night Ferry. Wind west-south-west five. We leave the landing at six.
+Fog over the cable. Engine steady to seven knots…"""
 
 
 def _tract(formants: np.ndarray, scale: float) -> np.ndarray:
@@ -90,7 +90,9 @@ def spoken(text: str, pitch_hz: float, seed: int, speed: float = 1.0) -> np.ndar
     tracks = np.stack([np.convolve(np.pad(row, 3, mode="edge"), width, "valid") for row in tracks.T], axis=1)
     frames = count * _HOP + _SIZE
     t = np.arange(frames) / RATE
-    pitch = pitch_hz * (1 + 0.1 * np.sin(2 * np.pi * 0.9 * t + rng.uniform(0, 6)) + 0.03 * np.sin(2 * np.pi * 3.1 * t))
+    pitch = pitch_hz * (
+        1 + 0.1 * np.sin(2 * np.pi * 0.9 * t + rng.uniform(0, 6)) + 0.03 * np.sin(2 * np.pi * 3.1 * t)
+    )
     phase = np.cumsum(pitch) / RATE
     pulses = np.diff(np.floor(phase), prepend=0.0)
     hz = np.fft.rfftfreq(frames, 1 / RATE)

@@ -132,20 +132,23 @@ def track(re, im, power, noise, across, heard, slow, poles, w7, padded, scratch,
         s, p, own, ratio = slow[leg], power[leg], noise[leg], scratch[0]
         for i in range(bins):
             s[i] += 0.4 * (p[i] - s[i])
-            ratio[i] = s[i] / own[i]
-        if loose:
-            scratch[1, :] = ratio
+            ratio[i] = (p[i] if loose else s[i]) / own[i]
+        level, there = scratch[2], scratch[3 + leg]
+        if (
+            loose
+        ):  # as published: by what the bin is now, as if what is there were 15 dB louder than the noise
+            for i in range(bins):
+                level[i] = math.log2(1.0 + _ODDS) - _LOG2_E * min(ratio[i] * _ODDS / (1.0 + _ODDS), 200.0)
         else:
             _smooth(ratio, w7, padded, scratch[1])
-        level, there = scratch[2], scratch[3 + leg]
-        for i in range(bins):
-            scratch[1, i] = scratch[1, i] + 1e-12
-        log2_into(scratch[1], level)
-        for i in range(bins):
-            level[i] = -1.2 * _LOG2_E * (_DB * level[i] - 3.0)
+            for i in range(bins):
+                scratch[1, i] = scratch[1, i] + 1e-12
+            log2_into(scratch[1], level)
+            for i in range(bins):
+                level[i] = -1.2 * _LOG2_E * (_DB * level[i] - 3.0)
         exp2_into(level, there)
         for i in range(bins):
-            there[i] = 1.0 / (1.0 + there[i])
+            there[i] = min(0.99, 1.0 / (1.0 + there[i])) if loose else 1.0 / (1.0 + there[i])
     a, b = 1.0 - poles[0], 1.0 - poles[1]
     for i in range(bins):
         none = (1.0 - scratch[3, i]) * (1.0 - scratch[4, i])

@@ -101,7 +101,13 @@ class NoiseShared(Settings, frozen=True, kw_only=True):
     sensitivity_db: Annotated[
         float,
         number(
-            "Sensitivity", "dB", -6.0, 6.0, step=0.5, help="As how much louder the noise is taken than it is"
+            "Sensitivity",
+            "dB",
+            -6.0,
+            6.0,
+            step=0.5,
+            seldom=True,
+            help="As how much louder the noise is taken than it is",
         ),
     ] = 0.0
     smoothing: Annotated[
@@ -117,7 +123,13 @@ class NoiseShared(Settings, frozen=True, kw_only=True):
     image: Annotated[
         float,
         number(
-            "Noise stays wide", "%", 0.0, 100.0, step=5.0, help="How much of what is left keeps its own image"
+            "Noise stays wide",
+            "%",
+            0.0,
+            100.0,
+            step=5.0,
+            seldom=True,
+            help="How much of what is left keeps its own image",
         ),
     ] = 0.0
     learned: Learned | None = None
@@ -174,7 +186,7 @@ def learns(sound: np.ndarray, rate: float, start_s: float) -> Learned:
     noise, common = suppressor.learned(sound, rate)
     if float(noise.max()) <= 2e-18:
         raise ValueError("This range is silent: there is no noise to learn.")
-    levels = np.maximum(10.0 * np.log10(noise / rate), -250.0)
+    levels = np.maximum(10.0 * np.log10(2.0 * noise / rate), -250.0)
     shares = np.clip(common, -1.0, 1.0)
     return Learned(
         rate=rate,
@@ -198,7 +210,7 @@ def _at_rate(learned: Learned, rate: float) -> tuple[np.ndarray, np.ndarray]:
     levels = np.stack([taken(learned.upper_db), taken(learned.lower_db)])
     common = np.stack([taken(learned.common_re), taken(learned.common_im)])
     common /= np.maximum(1.0, np.hypot(*common))
-    return rate * 10.0 ** (levels / 10.0), common
+    return 0.5 * rate * 10.0 ** (levels / 10.0), common
 
 
 def coefficients(stage: Noise, context: Context) -> Any:

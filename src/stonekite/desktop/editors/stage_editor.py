@@ -33,6 +33,8 @@ from stonekite.words import NAMES
 
 _FEW = 3
 """Both sides stand in one row if each has no more settings."""
+_BESIDE = 4
+"""So many shared settings stand beside what the picture is looked at by; more have a row of their own."""
 
 
 class StageEditor(QWidget):
@@ -74,12 +76,18 @@ class StageEditor(QWidget):
                 self.further.clicked.connect(one.seldom.setVisible)
         self.paths = self._build_paths(kind)
         self.taps = self._build_taps(kind)
+        self._shared_row: QWidget | None = None
         last = QHBoxLayout()
         last.setSpacing(24)
         if self.shared is not None:
             self.shared.moved.connect(self._put_shared)
             self.shared.refused.connect(self.refused)
-            last.addWidget(self.shared, 1)
+            often = sum(not setting.seldom for setting in settings_of(shared).values())  # type: ignore[arg-type]
+            if often > _BESIDE and KINDS[kind].offers.echoes is None:  # echoes have no bar to look at
+                last.addStretch(1)
+                self._shared_row = self.shared
+            else:
+                last.addWidget(self.shared, 1)
         else:
             last.addStretch(1)
         self.learn = QPushButton("Learn from the loop")
@@ -115,6 +123,8 @@ class StageEditor(QWidget):
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
         layout.addWidget(self._learn_row)
+        if self._shared_row is not None:
+            layout.addWidget(self._shared_row)
         if self.taps is not None:
             layout.addWidget(self.taps)
         elif self.paths is not None:

@@ -1,5 +1,6 @@
 """The sessions of the demo: the landing stage with an EQ for each component, which `stonekite --demo` opens; the cable
-zither as four paths; whistle calls thrown into an echo; and the lantern loop, whose echoes feed each other.
+zither as four paths; whistle calls thrown into an echo; the lantern loop, whose echoes feed each other; and a log
+spoken over engine and wind.
 """
 
 import msgspec
@@ -7,6 +8,7 @@ import msgspec
 from stonekite.desktop.model.document import session_of
 from stonekite.files.calls import CALLS, FIRST_BEAT_S, LANTERN, LANTERN_BPM
 from stonekite.files.demo import demo_path
+from stonekite.files.wheelhouse import NAME as WHEELHOUSE
 from stonekite.files.zither import LATE_MS
 from stonekite.files.zither import NAME as ZITHER
 from stonekite.session import tree
@@ -33,6 +35,7 @@ from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.noise import Noise, NoiseSide
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide
 
 
@@ -161,6 +164,15 @@ def lantern_session() -> Session:
         versions.append(Version(number=number, note=note, sound=kept.sound))
     assert made is not None
     return msgspec.structs.replace(made, versions=tuple(versions))
+
+
+def wheelhouse_session() -> Session:
+    """A spoken log with other noise on each side, its pause looped, ready to be learned."""
+    session, _ = session_of(demo_path(WHEELHOUSE))
+    side = NoiseSide(amount_db=15.0)
+    strip = Strip(split=Split(mode="left-right"), stages=(Noise(id=2, upper=side, lower=side),))
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
+    return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.1, end_s=1.1)))
 
 
 def _timed(session: Session, strip: Strip, tempo: Tempo) -> Session:

@@ -108,9 +108,9 @@ class ResponsePicture(Picture):
 
     @property
     def range_db(self) -> float:
-        """Half the height of the picture: the least range that shows every boost."""
-        most = max((float(curve.max()) for curve in self._curves.values()), default=0.0)
-        return RANGES_DB[0] if most <= 13.0 else RANGES_DB[1]
+        """Half the height of the picture: the least range that shows every boost, and what is down as a whole."""
+        highest = [float(curve.max()) for curve in self._curves.values()] or [0.0]
+        return RANGES_DB[0] if max(highest) <= 13.0 and min(highest) >= -13.0 else RANGES_DB[1]
 
     # Geometry
 

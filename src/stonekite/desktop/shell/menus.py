@@ -156,6 +156,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "open-calls-96": partial(window.opening.open_calls, 96),
         "open-calls-132": partial(window.opening.open_calls, 132),
         "open-lantern": window.opening.open_lantern,
+        "open-wheelhouse": window.opening.open_wheelhouse,
         "open-generator": window.opening.open_generator,
         "save": window.opening.save,
         "save-as": window.opening.save_as,

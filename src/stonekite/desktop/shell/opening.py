@@ -143,6 +143,13 @@ class Opening(QObject):
         if self.may_leave():
             self._document.open(lantern_session())
 
+    def open_wheelhouse(self) -> None:
+        """The demo of a voice in noise."""
+        from stonekite.desktop.model.demo_session import wheelhouse_session
+
+        if self.may_leave():
+            self._document.open(wheelhouse_session())
+
     def open_generator(self) -> None:
         """Open a session on the test generator in place of a recording."""
         if self.may_leave():
