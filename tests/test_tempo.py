@@ -7,9 +7,11 @@ from conftest import RATE, session_on, write_wav
 from stonekite import notes
 from stonekite.measure.tempo import estimated
 from stonekite.session import storage
+from stonekite.session.differences import described, differences
 from stonekite.session.edits import put, put_linked
 from stonekite.session.timing import beat_at, nearest_beat, retimed
 from stonekite.session.types import Session, Stem, Strip, Tempo
+from stonekite.stages.branch import Branch
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
 
@@ -143,3 +145,24 @@ def test_a_session_with_a_note_that_is_none_is_refused(text, tmp_path):
     with pytest.raises(storage.SessionError):
         storage.decode(raw.encode())
     assert isinstance(session.sound.stems[0], Stem)
+
+
+def test_notes_and_taps_differ_in_words():
+    side = EchoSide(time_note="1 beat", time_ms=500.0)
+    shared = EchoShared(taps=(Tap(time_ms=100.0),))
+    one = Echo(id=3, upper=side, lower=side, shared=shared, branches=(Branch(id=90),))
+    other = put(one, ("upper", "time_note"), "1.5 beats")
+    other = put(
+        other, ("shared", "taps"), (Tap(time_ms=100.0, level_db=-9.0), Tap(time_note="1/8", time_ms=250.0))
+    )
+    found = [d.sentence for d in differences(Strip(stages=(one,)), Strip(stages=(other,)))]
+    assert "Mid Echo, time: 1 beat (500 ms) → 1.5 beats (500 ms)" in found
+    assert any(words.startswith("Echo, tap 1, level:") for words in found)
+    assert "Echo, tap 2: added, 1/8 (250 ms), −6.0 dB" in found
+    # Another tempo alone is no difference of a time that is given by a note.
+    slower = put(one, ("upper", "time_ms"), 600.0)
+    assert not [d for d in differences(Strip(stages=(one,)), Strip(stages=(slower,))) if "time" in d.place]
+    told = dict(described(Strip(stages=(other,))))["Echo"]
+    assert any("time 1.5 beats (500 ms)" in line for line in told) and any(
+        line.startswith("Tap 2") for line in told
+    )

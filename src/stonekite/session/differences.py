@@ -188,7 +188,14 @@ def _of_struct(
     if old == new:
         return
     for name, setting in settings_of(cast(type[msgspec.Struct], type(new))).items():
-        if name not in skipped:
+        if name in skipped:
+            continue
+        notes = [getattr(one, setting.note, "") for one in (old, new)] if setting.note else ["", ""]
+        if any(notes):
+            words = [shown_value(one, name, setting) for one in (old, new)]
+            if notes[0] != notes[1]:
+                yield Difference(f"{place}, {_lowered(setting.label)}", words[0], words[1], stage)
+        else:
             yield from _of_setting(place, setting, getattr(old, name), getattr(new, name), stage)
     for name in type(new).__struct_fields__:
         values = getattr(old, name), getattr(new, name)
@@ -196,14 +203,22 @@ def _of_struct(
             continue
         if isinstance(values[1], msgspec.Struct) and isinstance(values[0], msgspec.Struct):
             yield from _of_struct(f"{place}, {name}", *values, stage)
-        elif name in ("bands", "paths"):
-            yield from _of_bands(place, *values, stage)
+        elif name in ("bands", "paths", "taps"):
+            yield from _of_bands(place, *values, stage, name.removesuffix("s"))
+        elif name == "learned":
+            told = (
+                "forgotten" if values[1] is None else "learned anew" if values[0] is not None else "learned"
+            )
+            yield Difference(f"{place}, noise", "", told, stage)
 
 
-def _of_bands(place: str, old: tuple, new: tuple, stage: int | None) -> Iterator[Difference]:
+def _of_bands(
+    place: str, old: tuple, new: tuple, stage: int | None, called: str = "band"
+) -> Iterator[Difference]:
+    called = {"path": "band"}.get(called, called)
     for k in range(max(len(old), len(new))):
         before, after = (bands[k] if k < len(bands) else None for bands in (old, new))
-        where = f"{place}, band {k + 1}"
+        where = f"{place}, {called} {k + 1}"
         if before is None and after is not None:
             yield Difference(where, "", f"added, {_band_words(after)}", stage)
         elif before is not None and after is None:
@@ -215,8 +230,17 @@ def _of_bands(place: str, old: tuple, new: tuple, stage: int | None) -> Iterator
 def _band_words(band: Any) -> str:
     """Shape, frequency and height of a band."""
     declared = settings_of(cast(type[msgspec.Struct], type(band)))
+    if "time_ms" in declared:
+        return ", ".join(shown_value(band, name, declared[name]) for name in ("time_ms", "level_db"))
     height = "gain_db" if "gain_db" in declared else "range_db"
     return ", ".join(declared[name].shown(getattr(band, name)) for name in ("shape", "frequency_hz", height))
+
+
+def shown_value(holder: Any, name: str, setting: Setting) -> str:
+    """A setting of a struct in words: the note by which it is given, with what that is now."""
+    value = setting.shown(getattr(holder, name))
+    note = getattr(holder, setting.note, "") if setting.note else ""
+    return f"{note} ({value})" if note else value
 
 
 def _of_setting(place: str, setting: Setting, old: Any, new: Any, stage: int | None) -> Iterator[Difference]:
@@ -252,6 +276,10 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
             ]
         if hasattr(stage, "shared"):
             lines.append(f"Both: {_settings_words(stage.shared)}")
+            taps = getattr(stage.shared, "taps", ())
+            lines += [f"Tap {k + 1}: {_settings_words(tap)}" for k, tap in enumerate(taps)]
+            if getattr(stage.shared, "learned", None) is not None:
+                lines.append("Noise learned from the recording")
         if stage.level_kept:
             lines.append(
                 f"level kept, {settings_of(cast(type[msgspec.Struct], type(stage)))['kept_db'].shown(stage.kept_db)}"
@@ -272,7 +300,7 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
 
 def _settings_words(struct: Any) -> str:
     return ", ".join(
-        f"{_lowered(setting.label)} {setting.shown(getattr(struct, name))}".strip()
+        f"{_lowered(setting.label)} {shown_value(struct, name, setting)}".strip()
         for name, setting in settings_of(cast(type[msgspec.Struct], type(struct))).items()
     )
 
