@@ -12,7 +12,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 from stonekite.desktop.controls import theme
-from stonekite.desktop.model.demo_session import calls_session
+from stonekite.desktop.model.demo_session import calls_session, wheelhouse_session
 from stonekite.desktop.shell.window import Window
 
 FOLDER = Path(__file__).with_name("screenshots")
@@ -159,7 +159,7 @@ def path_pictures(window: Window) -> None:
 
 
 def echo_pictures(window: Window) -> None:
-    """Calls thrown into an echo, while it plays; and the tempo."""
+    """Calls thrown into an echo, and a voice in noise, while they play."""
     window.document.discard()
     window.document.open(calls_session(96))
     echo = window.document.strip.spurs[0].branch.stages[1]
@@ -174,11 +174,19 @@ def echo_pictures(window: Window) -> None:
     wait(3.2)
     save(window, "echo")
     window.transport.pause()
-    window.timing.open()
-    window.timing.find()
-    wait(10, lambda: "Found" in window.timing.dialog.words.text())
-    with_dialog(window, window.timing.dialog, "tempo")
-    window.timing.dialog.reject()
+    window.document.discard()
+    window.document.open(wheelhouse_session())
+    window.stages.choose(2, "upper")
+    window.learning.learn()
+    wait(20, lambda: window.stages.stage.shared.learned is not None)
+    window.document.set_loop(None)
+    wait(9.0)
+    window.say("")
+    window.transport.seek(int(2.6 * 48_000))
+    window.transport.play()
+    wait(1.6)
+    save(window, "noise")
+    window.transport.pause()
 
 
 def main(width: int = 1280, height: int = 800) -> None:

@@ -82,7 +82,7 @@ def worst_step(out: np.ndarray, old: np.ndarray, new: np.ndarray, at: int) -> fl
 @pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_any_cut_gives_the_same_bits(kind):
-    for seed in range(6 if THOROUGH else 4):
+    for seed in range(6 if THOROUGH else 3):
         rng = np.random.default_rng(seed)
         strip = Strip(split=SPLITS[seed % 4], stages=(drawn_stage(kind, rng), drawn_stage(kind, rng, 8)))
         sound = programme(0.7, seed)
@@ -125,7 +125,7 @@ def changes_of(kind: str, seed: int) -> tuple[Strip, Strip, str]:
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
     worst, words, loudest, where = -300.0, "", 0.0, ""
-    for seed in range(14 if THOROUGH else 7):
+    for seed in range(14 if THOROUGH else 5):
         before, after, what = changes_of(kind, seed)
         sound = programme(SECONDS, seed)
         out, memory = changed(before, after, sound)
