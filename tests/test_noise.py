@@ -7,11 +7,24 @@ from conftest import THOROUGH
 from scipy import signal
 
 from stonekite.engine.chain import Chain
+from stonekite.engine.live import Live
 from stonekite.files.speech import random_text, spoken
 from stonekite.files.wheelhouse import clean_log, engine, wheelhouse_log, wind
+from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip
 from stonekite.signal import suppressor
-from stonekite.stages.noise import Learned, Noise, NoiseShared, NoiseSide, learned_words, learns
+from stonekite.stages.base import Context
+from stonekite.stages.noise import (
+    KIND,
+    Learned,
+    Noise,
+    NoiseShared,
+    NoiseSide,
+    learned_words,
+    learns,
+    noise_known,
+    noise_now,
+)
 
 RATE = 48_000
 LEAD = int(0.6 * RATE)
@@ -225,6 +238,35 @@ def test_what_is_learned_is_checked_and_told():
         learns(np.zeros((2, RATE)), RATE, 0.0)
     power = 10.0 ** (np.array(learned.upper_db) / 10.0)
     assert np.median(power) * RATE / 2 == pytest.approx(0.05**2, rel=0.15)
+
+
+def test_what_is_shown_is_what_is_known_and_done():
+    """White noise: its density as it was made, in the picture and learned; each its own takes away the amount."""
+    rng = np.random.default_rng(8)
+    white = rng.standard_normal((2, 6 * RATE)) * np.array([[0.1], [0.03]])
+    learned = learns(white[:, : 2 * RATE], RATE, 0.0)
+    side = NoiseSide(amount_db=12.0)
+    stage = Noise(
+        id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, analysis="own", follows="not")
+    )
+    known = noise_known(stage, RATE)
+    # A sine of amplitude 1 has a mean square of one half.
+    assert np.allclose(10 * np.log10(0.5 * known.sum(axis=1)), 20 * np.log10([0.1, 0.03]), atol=0.2)
+    context = Context(RATE)
+    coefficients = KIND.coefficients(stage, context)
+    state = KIND.start(coefficients)
+    suppressor.process(state, coefficients, white[:, 2 * RATE :].copy(), 0)
+    noise, came, went = noise_now(state, RATE)
+    assert np.allclose(noise, known)
+    assert np.allclose(10 * np.log10(0.5 * came.sum(axis=1)), 20 * np.log10([0.1, 0.03]), atol=0.4)
+    assert np.allclose(10 * np.log10(went.sum(axis=1) / came.sum(axis=1)), -12.0, atol=0.5)
+    live = Live(RATE)
+    live.noise = np.stack([noise, came, went])
+    levels, gains = live.look_at_noise()
+    # A band of 1/12 octave at 1 kHz is 57.8 Hz wide.
+    at = band_at(1000.0)
+    assert abs(levels[0, at - 12 : at + 12].mean() - 10 * np.log10(2 * 0.01 * 57.8 / 24_000)) < 0.6
+    assert abs(gains[:, at:].mean() + 12.0) < 0.6
 
 
 def test_one_leg_alone_is_cleaned_and_the_other_passes_in_time():

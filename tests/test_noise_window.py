@@ -1,9 +1,11 @@
 """Noise reduction in the real window: a pause is looped and learned, analyses are compared by mouse, it is forgotten."""
 
+import numpy as np
 from hands import click, drag
-from PySide6.QtCore import QPointF
+from PySide6.QtCore import QPointF, Qt
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
+from stonekite.stages.noise import response
 
 
 def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
@@ -26,6 +28,39 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     # The engine is on the left: lower, and in the learned curve louder there below 100 Hz.
     low = slice(3, 8)
     assert sum(learned.upper_db[low]) != sum(learned.lower_db[low])
+    # Its mark on the timeline is dragged by its end, and as a whole: learned anew from there, one step to undo each.
+    mark = timeline.mark_of((learned.start_s, learned.end_s))
+    drag(
+        qtbot,
+        timeline,
+        QPointF(mark.right(), mark.center().y()),
+        QPointF(timeline.x_of(0.6), mark.center().y()),
+    )
+    qtbot.waitUntil(lambda: abs(window.stages.stage.shared.learned.end_s - 0.6) < 0.02, timeout=20_000)
+    assert window.stages.stage.shared.learned.start_s == learned.start_s
+    y, grip = mark.center().y(), timeline.x_of(0.3)
+    drag(qtbot, timeline, QPointF(grip, y), QPointF(grip + timeline.x_of(0.4) - timeline.x_of(0.3), y))
+    qtbot.waitUntil(lambda: abs(window.stages.stage.shared.learned.end_s - 0.7) < 0.02, timeout=20_000)
+    assert abs(window.stages.stage.shared.learned.start_s - learned.start_s - 0.1) < 0.02
+    window.document.undo()
+    window.document.undo()
+    assert window.stages.stage.shared.learned == learned and window.document.desk.loop == loop
+    # The points of the picture stand on the curve and bend it.
+    picture = editor.picture
+    handle = next(h for h in picture._handles if h.label == "1.5k")
+    was = picture.place(handle)
+    drag(qtbot, picture, was, was - QPointF(0.0, picture.y_of(0.0) - picture.y_of(4.0)))
+    side = window.stages.stage.upper
+    assert abs(side.at_1500_db + 4.0) < 0.3 and side.at_400_db == 0.0
+    curve = response(window.stages.stage, "upper", np.array([1500.0]), 48_000)
+    assert abs(picture.db_at(picture.place(handle).y()) - 20 * np.log10(abs(curve[0]))) < 0.2
+    qtbot.keyClick(picture, Qt.Key.Key_Up)
+    assert window.stages.stage.upper.at_1500_db < side.at_1500_db
+    # While it plays, the noise that is known and what is done to it are drawn.
+    window.hearing.toggle_play()
+    qtbot.waitUntil(lambda: picture._noise_gains is not None and picture._noise_gains[0].min() < -6.0)
+    assert picture._noise[0].max() > -60.0
+    window.hearing.toggle_play()
     control = editor.shared.controls["analysis"]
     click(qtbot, control, control.cell("own").center())
     assert window.stages.stage.shared.analysis == "own" and window.stages.stage.shared.learned == learned

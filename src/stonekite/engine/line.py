@@ -124,6 +124,11 @@ class Node:
         bands_now = self.kind.offers.bands_now
         return None if bands_now is None else bands_now(self.state)
 
+    def noise_now(self, rate: float) -> np.ndarray | None:
+        """Power (3, 2, bins) of noise known, heard and left now, of a stage that reduces noise."""
+        noise_now = self.kind.offers.noise_now
+        return None if noise_now is None else noise_now(self.state, rate)
+
     @property
     def follows(self) -> np.ndarray:
         """The note that each leg is followed at (2,), in Hz; zeros if it follows none."""

@@ -1,5 +1,7 @@
 """Meters and spectra of what plays, for the pictures."""
 
+from functools import cache
+
 import numpy as np
 
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
@@ -12,6 +14,11 @@ from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 SCOPE = 384
 _WINDOW_S = 0.17
 _FALL_DB = 1.6  # the spectrum falls by this per look at the most
+
+
+@cache
+def _noise_bands(rate: float, size: int, parts: int) -> BandMap:
+    return BandMap(rate, size, 1 / parts)
 
 
 def silent_bands() -> tuple[np.ndarray, np.ndarray]:
@@ -43,6 +50,8 @@ class Live:
         self._ceiling_db = 0.0
         self.follows = np.zeros(2)
         """The note that each leg of the watched stage is followed at, in Hz; 0 for none."""
+        self.noise: np.ndarray | None = None
+        """Power (3, 2, bins) of noise known, heard and left, of a watched stage that reduces noise."""
 
     def smooth(self, parts: int) -> None:
         """Take the spectra in bands of an octave divided by `parts`."""
@@ -113,6 +122,15 @@ class Live:
         levels = self._bands.levels_db(power)
         self.spectra_db = np.maximum(levels, self.spectra_db - _FALL_DB)
         return self.spectra_db
+
+    def look_at_noise(self) -> tuple[np.ndarray, np.ndarray]:
+        """Levels of the noise that is known, in dBFS, and the gains in dB that it is now reduced by, each (2, BANDS)."""
+        if self.noise is None:
+            return np.full((2, BANDS), -150.0), np.zeros((2, BANDS))
+        bins = self.noise.shape[2]
+        bands = _noise_bands(self.rate, 2 * (bins - 1), self._parts)
+        noise, came, went = np.split(bands.levels_db(self.noise.reshape(6, bins)), 3)
+        return noise, went - came
 
     def momentary(self) -> tuple[float, float]:
         """Momentary loudness (LUFS) of processed and unprocessed."""

@@ -299,6 +299,7 @@ class Player:
         scope[:, : points.shape[1]] = points
         peak_in, reduction = live.take_reduction()
         band_levels, band_gains = live.take_bands()
+        noise, noise_gains = live.look_at_noise()
         self._status.write(
             beat=self._beat,
             obeyed=self._obeyed,
@@ -307,6 +308,8 @@ class Player:
             guarded=next(iter(playback.guarded), 0),
             band_levels=band_levels,
             band_gains=band_gains,
+            noise=noise,
+            noise_gains=noise_gains,
             peak_in=peak_in,
             reduction=reduction,
             playing=int(playing),

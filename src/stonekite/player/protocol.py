@@ -146,6 +146,8 @@ STATUS = np.dtype(
         ("band_levels", "f4", (2, MOVING_BANDS)),
         ("band_gains", "f4", (2, MOVING_BANDS)),
         ("spectra", "f4", (4, BANDS)),
+        ("noise", "f4", (2, BANDS)),
+        ("noise_gains", "f4", (2, BANDS)),
         ("scope", "f4", (2, SCOPE)),
         ("serial_end", "i8"),
     ]

@@ -19,6 +19,8 @@ Analysis = Literal["one", "own", "together"]
 STREAMS = 3
 SILENT = 1e-8
 _HOP_S = 512 / 48_000
+_SHOWN_S = 0.1
+"""What is shown is the mean of so much."""
 
 
 @cache
@@ -101,6 +103,7 @@ class Settings:
             [1.0 if fixed else pole(0.3), 1.0 if fixed else pole(0.5), pole(0.25), pole(1.0)]
         )
         self.presence_pole = pole(0.035)
+        self.shown_share = 1.0 - pole(_SHOWN_S)
         # Faster than usual below one half, slower above it.
         times = 2.0 ** (1.0 - 2.0 * smoothing)
         places = np.minimum(np.arange(self.size), self.size - np.arange(self.size)) * 48_000 / rate
@@ -146,6 +149,8 @@ class State:
         self.fresh = [True] * STREAMS
         self.means = np.zeros((STREAMS, bins))
         self.last = np.zeros(2)
+        self.came, self.went = np.zeros((2, bins)), np.zeros((2, bins))
+        """Power lately, of what was heard and of what is left of it: for pictures."""
         self.scratch = np.zeros((suppression.ROOM, bins))
         self.padded = np.zeros(bins + 40)
 
@@ -243,6 +248,8 @@ def _cleaned(state: State, s: Settings, heard: np.ndarray) -> np.ndarray:
             out[row] = heard[row]
     if s.image:
         out += s.image * s.floors * (heard - out)
+    state.came += s.shown_share * (power - state.came)
+    state.went += s.shown_share * (out.real**2 + out.imag**2 - state.went)
     return out
 
 

@@ -14,7 +14,8 @@ class Handle:
     (a kind's CURVE_HANDLE) `x` is in dB, and the wheel steps a number.
 
     A handle without `x` stands at a frequency `at_hz` and moves up and down: it changes the setting `y` in dB, and
-    stands at the share `reach` of it. `shown` tells of a side whether the handle is there; without it, always.
+    stands at the share `reach` of it; of it and the setting `beside`, where that is named. `shown` tells of a side
+    whether the handle is there; without it, always.
     """
 
     label: str
@@ -24,4 +25,5 @@ class Handle:
     y: str = ""
     at_hz: float = 0.0
     reach: float = 1.0
+    beside: str = ""
     shown: Callable[[Any], bool] | None = None

@@ -8,6 +8,7 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.stages.base import LEGS, At, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
 suppressor = lazy("stonekite.signal.suppressor")
@@ -36,7 +37,15 @@ def _weight(words: str) -> Any:
 
 class NoiseSide(Side, frozen=True, kw_only=True):
     amount_db: Annotated[
-        float, number("Amount", "dB", 0.0, _HIGHEST_DB, step=0.5, help="How far noise is reduced at the most")
+        float,
+        number(
+            "Amount",
+            "dB",
+            0.0,
+            _HIGHEST_DB,
+            step=0.5,
+            help="How far noise is reduced at the most; together, what only one leg has goes down further",
+        ),
     ] = 12.0
     at_100_db: _weight("At 100 Hz") = 0.0  # type: ignore[valid-type]
     at_400_db: _weight("At 400 Hz") = 0.0  # type: ignore[valid-type]
@@ -274,6 +283,35 @@ def learned_words(stage: Noise) -> str:
     )
 
 
+def noise_known(stage: Noise, rate: float) -> np.ndarray | None:
+    """Power (2, bins) of what was learned, by frequency from 0 Hz to half the rate; a full-scale sine has 1."""
+    if stage.shared.learned is None:
+        return None
+    return _sine_power(_at_rate(stage.shared.learned, rate)[0], rate)
+
+
+def noise_now(state: Any, rate: float) -> np.ndarray:
+    """Power (3, 2, bins) of the noise that is known now, of what lately came in, and of what came out of it."""
+    return _sine_power(np.stack([state.noise, state.came, state.went]), rate)
+
+
+def _sine_power(power: np.ndarray, rate: float) -> np.ndarray:
+    """Of frames under a window of norm 1, so that the bins of a sine of amplitude 1 sum to 1."""
+    return power * (4.0 / suppressor.size(rate))
+
+
+_HANDLES = tuple(
+    Handle(
+        label,
+        y=f"at_{hz}_db",
+        at_hz=float(hz),
+        reach=-1.0,
+        beside="amount_db",
+        shown=lambda side: side.amount_db > 0.0,
+    )
+    for label, hz in (("100", 100), ("400", 400), ("1.5k", 1500), ("5k", 5000), ("12k", 12_000))
+)
+
 KIND = Kind(
     stage=Noise,
     side=NoiseSide,
@@ -288,5 +326,12 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
-    offers=Offers(greatest=greatest, learns=learns, learned_words=learned_words),
+    offers=Offers(
+        handles=_HANDLES,
+        noise=noise_known,
+        noise_now=noise_now,
+        greatest=greatest,
+        learns=learns,
+        learned_words=learned_words,
+    ),
 )

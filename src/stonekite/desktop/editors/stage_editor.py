@@ -317,7 +317,7 @@ class StageEditor(QWidget):
             side = getattr(stage, name)
             for handle in kind_of(stage).offers.handles:
                 if handle.shown is not None and side is not None:
-                    row.controls[handle.x].setEnabled(handle.shown(side))
+                    row.controls[handle.x or handle.y].setEnabled(handle.shown(side))
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)

@@ -38,7 +38,8 @@ class HandlePicture(ResponsePicture):
     def place(self, handle: Handle) -> QPointF:
         """Where a handle is: at its frequency, on the line of no change; one that moves up and down at its height."""
         if handle.y:
-            height = handle.reach * getattr(self._side, handle.y)
+            beside = getattr(self._side, handle.beside) if handle.beside else 0.0
+            height = handle.reach * (getattr(self._side, handle.y) + beside)
             limit = 0.92 * self.range_db
             return QPointF(self.x_of(handle.at_hz), self.y_of(min(limit, max(-limit, height))))
         return QPointF(self.x_of(getattr(self._side, handle.x)), self.y_of(0.0))
@@ -52,6 +53,8 @@ class HandlePicture(ResponsePicture):
             if handle.y and abs(away.x()) < 18 and abs(away.y()) < 11:
                 return [handle]
         edges = [handle for handle in self._handles if not handle.y]
+        if not edges:
+            return []
         nearest = min(edges, key=lambda handle: abs(self.place(handle).x() - point.x()))
         if abs(self.place(nearest).x() - point.x()) < _NEAR:
             return [nearest]
@@ -153,6 +156,9 @@ class HandlePicture(ResponsePicture):
             event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if not self._handles:
+            super().keyPressEvent(event)
+            return
         self._at = min(self._at, len(self._handles) - 1)
         handle = self._handles[self._at]
         fine = 0.2 if event.modifiers() & Qt.KeyboardModifier.ShiftModifier else 1.0
@@ -163,7 +169,7 @@ class HandlePicture(ResponsePicture):
             self._at = (self._at + 1) % len(self._handles)
             self.renew("front")
         elif handle.y and key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-            steps = fine if key == Qt.Key.Key_Up else -fine
+            steps = fine if (key == Qt.Key.Key_Up) == (handle.reach > 0.0) else -fine
             value = self._setting(handle.y).stepped(getattr(self._side, handle.y), steps)
             self.moved.emit({handle.y: value}, "keys")
         elif not handle.y and key in (Qt.Key.Key_Left, Qt.Key.Key_Right):

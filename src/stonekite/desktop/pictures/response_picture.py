@@ -10,8 +10,10 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
+from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
+from stonekite.measure.spectrum import BandMap
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
 from stonekite.stages.base import Stage
@@ -46,6 +48,15 @@ def in_db(response: np.ndarray) -> np.ndarray:
     return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
 
 
+def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
+    """What a stage has learned of its noise, as levels (2, bands) in dBFS in bands as wide as the spectrum's."""
+    noise = kind_of(stage).offers.noise
+    power = None if noise is None else noise(stage, rate)
+    if power is None:
+        return None
+    return BandMap(rate, 2 * (power.shape[1] - 1), 1 / DEFAULT_SMOOTHING).levels_db(power)
+
+
 class ResponsePicture(Picture):
     """Shows a stage whose kind has a response, with one leg in front."""
 
@@ -63,6 +74,8 @@ class ResponsePicture(Picture):
         self._curves: dict[str, np.ndarray] = {}
         self._responses: dict[LegName, np.ndarray] = {}
         self._peaks: np.ndarray | None = None
+        self._noise: np.ndarray | None = None
+        self._noise_gains: np.ndarray | None = None
         self._frozen = False
         self._image = False
         self._title = ""
@@ -76,6 +89,8 @@ class ResponsePicture(Picture):
         if stage is not self._stage or rate != self._rate:
             self._responses = {name: heard_response(stage, name, FREQUENCIES, rate) for name in LEGS}
             self._curves = {name: in_db(response) for name, response in self._responses.items()}
+        if stage is not self._stage and kind_of(stage).offers.noise is not None:
+            self._noise, self._noise_gains = _known_noise(stage, rate), None
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self.renew("front")
 
@@ -87,6 +102,11 @@ class ResponsePicture(Picture):
         if self._peaks is not None:
             self._peaks = np.maximum(self._peaks, spectra)
         self.update(self.plot().toAlignedRect())
+
+    def show_noise(self, levels_db: np.ndarray, gains_db: np.ndarray) -> None:
+        """Of a stage that reduces noise: what it takes for noise, in dBFS, and what it does now, each (2, bands)."""
+        if self._stage is not None and kind_of(self._stage).offers.noise is not None and not self._frozen:
+            self._noise, self._noise_gains = levels_db, gains_db
 
     def hold_peaks(self, on: bool) -> None:
         """Keep the highest level at every frequency, from now on."""
@@ -298,7 +318,28 @@ class ResponsePicture(Picture):
         )
 
     def _paint_moving(self, painter: QPainter) -> None:
-        """For stages whose curves follow the sound."""
+        """What follows the sound: noise that is known, and what is done to it."""
+        if self._noise is None:
+            return
+        plot = self.plot()
+        painter.setClipRect(plot)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        mine = 0 if self._leg == "upper" else 1
+        painter.setPen(QPen(roles.chalk, 1.3, Qt.PenStyle.DotLine))
+        painter.drawPolyline(self._spectrum_line(mine, self._noise))
+        words = "dotted: the noise that is known"
+        if self._noise_gains is not None:
+            xs = np.linspace(plot.left(), plot.right(), SPECTRUM_BANDS)
+            ys = plot.center().y() - self._noise_gains[mine] / self.range_db * plot.height() / 2
+            painter.setPen(QPen(mixed(self._colour(self._leg), roles.chalk, 0.45), 1.6))
+            painter.drawPolyline(polyline(xs, np.clip(ys, plot.top(), plot.bottom())))
+            words += "; bright: what is done now"
+        painter.setClipping(False)
+        painter.setFont(font(8.5))
+        painter.setPen(roles.muted)
+        painter.drawText(
+            plot.adjusted(12, 6, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, words
+        )
 
     def _paint_handles(self, painter: QPainter) -> None:
         """For pictures that can be dragged."""

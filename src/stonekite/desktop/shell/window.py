@@ -458,6 +458,7 @@ class Window(QMainWindow):
         stage = self.stages.stage
         for action in self.menus.needing("stage"):
             action.setEnabled(stage is not None)
+        self.learning.refresh()
         if self._view == "compare":
             self.compare_view.refresh()
         elif self._view == "source":

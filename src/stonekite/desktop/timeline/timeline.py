@@ -24,6 +24,8 @@ from stonekite.words import NAMES, clock
 
 MIN_SPAN_S = 0.5
 _EDGE = 6
+_FOOT, _MARK = 18, 9
+"""Pixels of the row of times, and of the mark above it where something was learned."""
 
 
 class Waveforms:
@@ -64,8 +66,12 @@ class Waveforms:
 
 
 class Timeline(Picture):
-    """Times are in seconds. Click to seek, drag to loop, wheel to zoom, Shift and wheel to scroll."""
+    """Times are in seconds. Click to seek, drag to loop, wheel to zoom, Shift and wheel to scroll.
 
+    `learn_asked` has the range (start, end) that the open stage is to learn from.
+    """
+
+    learn_asked = Signal(object)
     seek_asked = Signal(float)
     loop_asked = Signal(object)
     beat_picked = Signal(float)
@@ -80,6 +86,7 @@ class Timeline(Picture):
         self.setToolTip(
             "Click: go there. Drag: loop a range, on beats where there are any (Alt: anywhere); drag its ends to "
             "change it, double-click: no loop.\n"
+            "Drag the mark of what a stage has learned, or its ends: learn from there.\n"
             "Wheel: zoom (+ and −). Shift+wheel: scroll. 0: whole file. Left, right: step. Home, end."
         )
         self._length = 1.0
@@ -89,6 +96,7 @@ class Timeline(Picture):
         self._after: Waveforms | None = None
         self._position = 0.0
         self._loop: tuple[float, float] | None = None
+        self._learned: tuple[float, float] | None = None
         self._drag: tuple[str, float] | None = None
         self._tempo: Tempo | None = None
         self._picking = False
@@ -159,6 +167,12 @@ class Timeline(Picture):
             self._loop = loop
             self.update()
 
+    def show_learned(self, learned: tuple[float, float] | None) -> None:
+        """Mark what the open stage has learned from; None for nothing."""
+        if learned != self._learned:
+            self._learned = learned
+            self.update()
+
     def follow(self) -> None:
         """Turn the page when the play position leaves the view."""
         start, stop = self._view
@@ -201,23 +215,43 @@ class Timeline(Picture):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         self.layer(painter, "waveforms", self._paint_waveforms, roles.ground)
-        loop = self._draft or self._loop
+        learning = self._drag is not None and self._drag[0] in ("learned", "learned edge")
+        self._paint_learned(painter, self._draft if learning and self._draft else self._learned)
+        loop = self._loop if learning else self._draft or self._loop
         if loop is not None:
             left, right = self.x_of(loop[0]), self.x_of(loop[1])
-            painter.fillRect(QRectF(left, 0, right - left, self.height() - 18), faded(roles.chalk, 0.10))
+            painter.fillRect(QRectF(left, 0, right - left, self.height() - _FOOT), faded(roles.chalk, 0.10))
             painter.setPen(QPen(roles.chalk, 1, Qt.PenStyle.DashLine))
             for x in (left, right):
-                painter.drawLine(QPointF(round(x) + 0.5, 0), QPointF(round(x) + 0.5, self.height() - 18))
+                painter.drawLine(QPointF(round(x) + 0.5, 0), QPointF(round(x) + 0.5, self.height() - _FOOT))
         x = self.x_of(self._position)
         painter.fillRect(QRectF(round(x) - 0.5, 0, 2, self.height() - 16), roles.chalk)
         if self.hasFocus():
             painter.setPen(QPen(faded(roles.chalk, 0.6), 1, Qt.PenStyle.DotLine))
             painter.drawRect(QRectF(0.5, 0.5, self.width() - 1, self.height() - 1))
 
+    def mark_of(self, learned: tuple[float, float]) -> QRectF:
+        """Where the mark of a range that was learned stands, and is taken hold of."""
+        left, right = self.x_of(learned[0]), self.x_of(learned[1])
+        return QRectF(left, self.height() - _FOOT - _MARK, right - left, _MARK)
+
+    def _paint_learned(self, painter: QPainter, learned: tuple[float, float] | None) -> None:
+        if learned is None:
+            return
+        mark = self.mark_of(learned)
+        painter.fillRect(mark, mixed(roles.muted, roles.ground, 0.85))
+        painter.setPen(QPen(roles.chalk, 1))
+        for x in (mark.left(), mark.right()):
+            painter.drawLine(QPointF(round(x) + 0.5, mark.top() - 3), QPointF(round(x) + 0.5, mark.bottom()))
+        painter.setFont(font(7, bold=True))
+        if painter.fontMetrics().horizontalAdvance("noise learned") + 8 < mark.width():
+            painter.setPen(roles.ground)
+            painter.drawText(mark, Qt.AlignmentFlag.AlignCenter, "noise learned")
+
     def _paint_waveforms(self, painter: QPainter) -> None:
         # Thousands of edges, as wide as a pixel anyway: smoothing them takes ten times as long.
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        lane = (self.height() - 18) / 2
+        lane = (self.height() - _FOOT) / 2
         if self._tempo is not None:
             self._paint_beats(painter, self._tempo)
         for number, leg in enumerate(LEGS):
@@ -295,7 +329,7 @@ class Timeline(Picture):
                 continue
             x = round(self.x_of(tempo.first_beat_s + beat * 60.0 / tempo.bpm)) + 0.5
             painter.setPen(QPen(mixed(roles.line, roles.ground, 0.0 if not rest else 0.55), 1))
-            painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - 18))
+            painter.drawLine(QPointF(x, 0), QPointF(x, self.height() - _FOOT))
             if not rest and wide * tempo.beats > 26.0:
                 painter.setPen(roles.muted)
                 box = QRectF(x + 3, self.height() - 30, 30, 11)
@@ -316,7 +350,7 @@ class Timeline(Picture):
             x = self.x_of(float(mark))
             painter.setPen(roles.line)
             painter.drawLine(
-                QPointF(round(x) + 0.5, self.height() - 18), QPointF(round(x) + 0.5, self.height() - 14)
+                QPointF(round(x) + 0.5, self.height() - _FOOT), QPointF(round(x) + 0.5, self.height() - 14)
             )
             painter.setPen(roles.muted)
             left = min(max(0.0, x - 40), self.width() - 80)
@@ -338,19 +372,50 @@ class Timeline(Picture):
             self.beat_picked.emit(self.time_at(x))
             return
         self._drag = ("new", self.time_at(x))
-        if self._loop is not None:
+        if (held := self._held_of_learned(event.position())) is not None:
+            self._drag = held
+        elif self._loop is not None:
             for edge, opposite in ((0, 1), (1, 0)):
                 if abs(x - self.x_of(self._loop[edge])) < _EDGE:
                     self._drag = ("edge", self._loop[opposite])
 
+    def _held_of_learned(self, point: QPointF) -> tuple[str, float] | None:
+        """What a drag takes hold of there: an end of what was learned, with the other end, or all of it."""
+        if self._learned is None or not self.mark_of(self._learned).adjusted(-_EDGE, -3, _EDGE, 0).contains(
+            point
+        ):
+            return None
+        ends = sorted(self._learned, key=lambda t: abs(self.x_of(t) - point.x()))
+        if abs(self.x_of(ends[0]) - point.x()) < _EDGE:
+            return "learned edge", ends[1]
+        return "learned", self.time_at(point.x())
+
+    def _learned_from(self, kind: str, fixed: float, now: float) -> tuple[float, float]:
+        """The range that a drag asks to be learned."""
+        if kind == "learned edge":
+            start, stop = sorted((fixed, now))
+            return start, stop
+        assert self._learned is not None
+        start, stop = self._learned
+        shift = max(-start, min(self._length - stop, now - fixed))
+        return start + shift, stop + shift
+
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()
         if self._drag is None:
+            held = self._held_of_learned(event.position())
+            if held is not None:
+                whole = held[0] == "learned"
+                self.setCursor(Qt.CursorShape.OpenHandCursor if whole else Qt.CursorShape.SizeHorCursor)
+                return
             near = self._loop is not None and any(abs(x - self.x_of(t)) < _EDGE for t in self._loop)
             self.setCursor(Qt.CursorShape.SizeHorCursor if near else Qt.CursorShape.ArrowCursor)
             return
         kind, fixed = self._drag
-        if kind == "edge" or abs(x - self.x_of(fixed)) > 4:
+        if kind in ("learned", "learned edge"):
+            self._draft = self._learned_from(kind, fixed, self.time_at(x))
+            self.update()
+        elif kind == "edge" or abs(x - self.x_of(fixed)) > 4:
             free = bool(event.modifiers() & Qt.KeyboardModifier.AltModifier)
             ends = (fixed, self.time_at(x)) if free else (self.snapped(fixed), self.snapped(self.time_at(x)))
             start, stop = sorted(ends)
@@ -363,7 +428,10 @@ class Timeline(Picture):
         self.update()
         if drag is None:
             return
-        if draft is not None:
+        if drag[0] in ("learned", "learned edge"):
+            if draft is not None and draft != self._learned:
+                self.learn_asked.emit(draft)
+        elif draft is not None:
             self.loop_asked.emit(draft if draft[1] - draft[0] >= 0.02 else None)
         elif drag[0] == "new":
             self.seek_asked.emit(drag[1])
