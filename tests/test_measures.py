@@ -8,6 +8,7 @@ import soxr
 from conftest import RATE, noise, session_on, sine, write_wav
 from scipy import signal
 
+from stonekite.engine.live import Live
 from stonekite.engine.render import rendered
 from stonekite.engine.subjects import Subject, measured, sound
 from stonekite.files.audio import AudioError, Reader
@@ -221,3 +222,25 @@ def test_another_rate_is_read_from_any_place(tmp_path, rate):
         assert np.abs(part - wanted[:, start : start + part.shape[1]]).max() < 1e-6
     assert sum(block.shape[1] for block in reader.blocks()) == reader.facts.frames
     reader.close()
+
+
+def test_what_plays_says_where_the_image_stands_and_how_far_it_moves():
+    """A noise that constant power places at an angle a stands at -cos 2a; one that goes to and fro moves by as much."""
+    rate = 48_000
+    noise = np.random.default_rng(3).standard_normal(4 * rate) * 0.1
+
+    def placed(degrees: np.ndarray) -> np.ndarray:
+        return np.stack([np.cos(np.radians(degrees)), np.sin(np.radians(degrees))]) * noise
+
+    still = placed(np.full(4 * rate, 60.0))
+    swings = placed(np.where(np.arange(4 * rate) // (rate // 2) % 2 == 0, 30.0, 60.0))
+    live = Live(rate)
+    assert np.isnan(live.look_at_image()).all()
+    for start in range(0, 4 * rate, 1600):
+        block = slice(start, start + 1600)
+        live.hear(still[:, block], swings[:, block], still[:, block], still[:, block])
+        (stands, moves), (centre, to_and_fro) = live.look_at_image()
+    assert abs(stands - 50.0) < 0.5 and moves < 0.5
+    assert abs(centre) < 5.0 and abs(to_and_fro - 50.0) < 3.0
+    live.fade()
+    assert not live._places

@@ -14,7 +14,7 @@ from scipy import signal
 
 from stonekite.desktop.controls import theme
 from stonekite.desktop.dialogs.dialogs import ChannelDialog
-from stonekite.desktop.timeline.timeline import Waveforms
+from stonekite.desktop.timeline.waveforms import Waveforms
 from stonekite.session import storage
 from stonekite.signal.matrix import decode, encode
 from stonekite.stages.eq import side_sections

@@ -1,10 +1,12 @@
 """Meters and spectra of what plays, for the pictures."""
 
+from collections import deque
 from functools import cache
 
 import numpy as np
 
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.measure.image_meter import VOICE_HZ, centre_of
 from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal import biquads
@@ -13,6 +15,8 @@ from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
 _WINDOW_S = 0.17
+_PLACE_S, _PLACES = 0.05, 90
+"""The image is looked at in frames of so long, and remembered for so many looks: 3 s."""
 _FALL_DB = 1.6  # the spectrum falls by this per look at the most
 
 
@@ -40,6 +44,10 @@ class Live:
         sections = k_weighting(rate)
         self._weighting = biquads.pack(sections, sections)
         self._states = [biquads.rest(self._weighting) for _ in range(2)]
+        self._short = np.hanning(int(_PLACE_S * rate) + 1)[:-1]
+        bins = np.fft.rfftfreq(len(self._short), 1.0 / rate)
+        self._voice = slice(*(int(np.searchsorted(bins, edge)) for edge in VOICE_HZ))
+        self._places: deque[np.ndarray] = deque(maxlen=_PLACES)
         self._clock = 0
         self._parts = DEFAULT_SMOOTHING
         self._bands = BandMap(rate, size, 1 / DEFAULT_SMOOTHING)
@@ -107,6 +115,7 @@ class Live:
 
     def fade(self) -> None:
         """Nothing plays: let the pictures fall."""
+        self._places.clear()
         self.spectra_db = np.maximum(self.spectra_db - 4 * _FALL_DB, -150.0)
         for ring in (self._legs, self._stereo, self._weighted):
             ring.last[:] *= 0.5
@@ -149,6 +158,17 @@ class Live:
     def leg_levels_db(self) -> np.ndarray:
         """RMS in dBFS of the upper and lower leg at the watched stage: before (2,), then after (2,)."""
         return 10 * np.log10(np.maximum(np.mean(self._legs.last**2, axis=1), 1e-15))
+
+    def look_at_image(self) -> np.ndarray:
+        """Where the image stands (-100 left, 100 right), and how much that has moved in the last 3 s: rows for processed
+        and unprocessed (2, 2). NaN in silence.
+        """
+        power = np.fft.rfft(self._stereo.last[:, -len(self._short) :] * self._short, axis=1)[:, self._voice]
+        self._places.append(
+            (power.real**2 + power.imag**2).sum(axis=1) * 32.0 / (3.0 * len(self._short) ** 2)
+        )
+        sides = np.array(self._places)
+        return np.array([centre_of(sides[:, :2]), centre_of(sides[:, 2:])])
 
     def scope(self) -> np.ndarray:
         """Recent processed samples (2, SCOPE) for the image scope."""

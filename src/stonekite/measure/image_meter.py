@@ -33,6 +33,34 @@ def framed(held: np.ndarray, size: int, hop: int) -> tuple[np.ndarray, np.ndarra
     return views[:, :count], held[:, count * hop :].copy()
 
 
+def places_of(sides: np.ndarray) -> np.ndarray:
+    """Where the image stands in frames (frames,): -100 left, 0 centre, 100 right; NaN where it is too quiet.
+
+    By the power of the sides (frames, 2) in the range of a voice, (R - L) / (R + L): a source that constant power places
+    at an angle a from the left (0 to 90 degrees) stands at -cos 2a, however late or inverted a side is.
+    """
+    if not len(sides):
+        return np.empty(0)
+    left, right = sides.T
+    total = left + right
+    loud = (total > _SILENT) & (total > _QUIET_SHARE * total.mean())
+    with np.errstate(divide="ignore", invalid="ignore"):
+        return np.where(loud, 100.0 * (right - left) / total, np.nan)
+
+
+def centre_of(sides: np.ndarray) -> tuple[float, float]:
+    """Where the image stands on average, and how much that moves: weighted mean and standard deviation of the places of
+    frames with such power (frames, 2) of the sides; NaN in silence.
+    """
+    places = places_of(sides)
+    known = np.isfinite(places)
+    if not known.any():
+        return math.nan, math.nan
+    weights = sides.sum(axis=1)[known]
+    mean = float(np.average(places[known], weights=weights))
+    return mean, float(math.sqrt(np.average((places[known] - mean) ** 2, weights=weights)))
+
+
 class ImageMeter:
     """Hears a signal in blocks."""
 
@@ -129,28 +157,12 @@ class ImageMeter:
         return self._alignment.offset()
 
     def centres(self) -> np.ndarray:
-        """Where the image stands in each frame (frames,): -100 left, 0 centre, 100 right; NaN where it is too quiet.
-
-        By the power of the sides in the range of a voice, (R - L) / (R + L): a source that constant power places at an
-        angle a from the left (0 to 90 degrees) stands at -cos 2a, however late or inverted a side is.
-        """
-        if not self._sides:
-            return np.empty(0)
-        left, right = np.array(self._sides).T
-        total = left + right
-        loud = (total > _SILENT) & (total > _QUIET_SHARE * total.mean())
-        with np.errstate(divide="ignore", invalid="ignore"):
-            return np.where(loud, 100.0 * (right - left) / total, np.nan)
+        """Where the image stands in each frame (frames,), as `places_of` says."""
+        return places_of(np.array(self._sides).reshape(-1, 2))
 
     def centre(self) -> tuple[float, float]:
-        """Where the image stands on average, and how much that moves: weighted mean and standard deviation."""
-        places = self.centres()
-        known = np.isfinite(places)
-        if not known.any():
-            return math.nan, math.nan
-        weights = np.array([left + right for left, right in self._sides])[known]
-        mean = float(np.average(places[known], weights=weights))
-        return mean, float(math.sqrt(np.average((places[known] - mean) ** 2, weights=weights)))
+        """Where the image stands on average, and how much that moves, as `centre_of` says."""
+        return centre_of(np.array(self._sides).reshape(-1, 2))
 
     def spectrogram_db(self) -> np.ndarray:
         """Levels (columns, BANDS) of both sides together, under 2 MOST_COLUMNS columns."""

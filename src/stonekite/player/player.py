@@ -321,6 +321,7 @@ class Player:
             updates=self._updates,
             momentary=live.momentary(),
             correlation=live.correlation(),
+            image=live.look_at_image(),
             leg_levels=live.leg_levels_db(),
             spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
             scope=scope,

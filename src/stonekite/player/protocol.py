@@ -137,6 +137,7 @@ STATUS = np.dtype(
         ("updates", "i8"),
         ("momentary", "f8", 2),
         ("correlation", "f8", 2),
+        ("image", "f8", (2, 2)),
         ("leg_levels", "f4", 4),
         ("peak_in", "f4", 2),
         ("reduction", "f4", 2),

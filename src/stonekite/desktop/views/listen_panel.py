@@ -114,6 +114,14 @@ class Bar(QWidget):
             painter.fillRect(QRectF(min(middle, middle + reach), 2, abs(reach), 4), colour)
 
 
+def _place(stands: float, moves: float) -> str:
+    """Where an image stands and how far it moves, in words."""
+    if stands != stands:
+        return "–"
+    side = "" if abs(stands) < 0.5 else " left" if stands < 0 else " right"
+    return f"{abs(stands):.0f}{side} ±{moves:.0f}"
+
+
 class Figure(QWidget):
     """One measure: name, value now, value before."""
 
@@ -281,6 +289,11 @@ class ListenPanel(QFrame):
             "Correlation", "Of left and right, over the last 0.4 s, now and unprocessed"
         )
         self.bar = Bar()
+        self.centre = Figure(
+            "Centre",
+            "Where the image stands in the range of a voice, from 100 left to 100 right, and how far that moved "
+            "in the last 3 s: now and unprocessed",
+        )
         self.momentary = Figure("Momentary", "Loudness over the last 0.4 s, processed and unprocessed")
         self.figures = {
             "integrated": Figure("Integrated", "Integrated loudness of the whole file (ITU-R BS.1770)"),
@@ -290,6 +303,7 @@ class ListenPanel(QFrame):
         }
         layout.addWidget(self.correlation)
         layout.addWidget(self.bar)
+        layout.addWidget(self.centre)
         layout.addWidget(self.momentary)
         for shown in self.figures.values():
             layout.addWidget(shown)
@@ -470,6 +484,8 @@ class ListenPanel(QFrame):
             figure(now, "", 2, sign=True), figure(was, "", 2, sign=True) if was == was else ""
         )
         self.bar.show_value(now)
+        places = [_place(float(stands), float(moves)) for stands, moves in status["image"]]
+        self.centre.show_values(places[0], places[1])
         now, was = (float(v) for v in status["momentary"])
         quiet = now < -100
         self.momentary.show_values("–" if quiet else figure(now, "LUFS"), "" if quiet else figure(was, ""))
