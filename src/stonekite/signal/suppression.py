@@ -44,20 +44,17 @@ def gain_table() -> np.ndarray:
     levels = np.arange(LOWEST_DB, HIGHEST_DB + 1)
     heard = 10.0 ** (levels / 20.0)
     table = np.empty((len(levels), len(levels)))
-    for k, xi in enumerate(10.0 ** (levels / 10.0)):
-        scale = math.sqrt(NU * (NU + 1.0) / xi)
-        for j, r in enumerate(heard):
-            # Around what was heard, and near nothing, where the prior is steep.
-            near = np.linspace(max(r - 6.0, 1e-6), r + 6.0, 241)
-            low = np.geomspace(1e-7, max(r - 6.0, 1e-6), 120) if r > 6.0 else np.geomspace(1e-7, near[0], 40)
-            a = np.unique(np.concatenate([low, near]))
-            weight = np.gradient(a) * np.exp(
-                (NU - 1.0) * np.log(a) - scale * a - (a - r) ** 2 + _log_i0e(2.0 * a * r)
-            )
-            total = weight.sum()
-            table[k, j] = (
-                math.log(max(float((weight * a).sum() / total) / r, 1e-6)) if total > 0.0 else math.log(1e-6)
-            )
+    scales = np.sqrt(NU * (NU + 1.0) / 10.0 ** (levels / 10.0))
+    for k, r in enumerate(heard):
+        # Around what was heard, and near nothing, where the prior is steep.
+        near = np.linspace(max(r - 6.0, 1e-6), r + 6.0, 241)
+        low = np.geomspace(1e-7, max(r - 6.0, 1e-6), 120) if r > 6.0 else np.geomspace(1e-7, near[0], 40)
+        a = np.unique(np.concatenate([low, near]))
+        logs = (NU - 1.0) * np.log(a) - (a - r) ** 2 + _log_i0e(2.0 * a * r)
+        weight = np.gradient(a) * np.exp(logs - scales[:, None] * a)
+        total = weight.sum(axis=1)
+        mean = np.divide(weight @ a, total, out=np.zeros_like(total), where=total > 0.0)
+        table[:, k] = np.log(np.maximum(mean / r, 1e-6))
     return table
 
 

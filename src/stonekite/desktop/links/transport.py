@@ -197,7 +197,8 @@ class Transport(QObject):
         self._spare = None
         was_playing, frame = self.playing, self.frame
         self._beat = (-1, 0.0)
-        self.status["obeyed"] = 0
+        # Nothing that the old one said is said by the new one: least of all that it moves.
+        self.status["obeyed"] = self.status["beat"] = 0
         if old is not None:
             old.close()
         if self._player is not None and self._player.warm:
