@@ -125,6 +125,21 @@ def test_a_player_that_dies_is_started_again_where_it_was(qtbot, transport, tmp_
     assert transport.player_pid != old
 
 
+def test_a_player_that_takes_its_time_to_start_is_not_taken_for_a_frozen_one(
+    qtbot, transport, tmp_path, monkeypatch
+):
+    monkeypatch.setattr("stonekite.desktop.links.transport.FROZEN_S", 1.0)  # to start takes longer
+    loaded(qtbot, transport, write_wav(tmp_path / "a.wav", noise(5.0)))
+    qtbot.waitUntil(lambda: transport.status["beat"] > 3, timeout=10_000)
+    begun = []
+    with qtbot.waitSignal(transport.ready, timeout=60_000):
+        os.kill(transport._spare.child.pid, signal.SIGKILL)
+        qtbot.waitUntil(lambda: transport._spare is None, timeout=5000)
+        os.kill(transport.player_pid, signal.SIGKILL)
+        transport.ticked.connect(lambda: begun.append(transport.player_pid))
+    assert len({pid for pid in begun if pid}) <= 2, "the one that was killed, and the one that goes on"
+
+
 def test_an_output_may_stall_change_its_rate_and_vanish(qtbot, transport, tmp_path):
     path = write_wav(tmp_path / "a.wav", noise(20.0))
     loaded(qtbot, transport, path)
