@@ -485,7 +485,7 @@ class ListenPanel(QFrame):
         )
         self.bar.show_value(now)
         places = [_place(float(stands), float(moves)) for stands, moves in status["image"]]
-        self.centre.show_values(places[0], places[1])
+        self.centre.show_values(places[0], places[1] if places[1] != "–" else "")
         now, was = (float(v) for v in status["momentary"])
         quiet = now < -100
         self.momentary.show_values("–" if quiet else figure(now, "LUFS"), "" if quiet else figure(was, ""))
