@@ -3,7 +3,7 @@
 Together: what both legs have in common is one source, the noise is not. In every bin the noise of both is whitened; in
 the whitened plane the direction of what is more than noise is found (a generalised eigenvalue problem: A. Spriet,
 M. Moonen and J. Wouters 2002; R. Serizel, M. Moonen, B. Van Dijk and J. Wouters 2014), and one estimate of its amplitude
-serves both legs. So each leg has the benefit of the other one, and the image stands still.
+serves both legs. So each leg has the benefit of the other one, and what they share moves less.
 
 Ingredients: noise power by presence (T. Gerkmann and R. C. Hendriks, IEEE Trans. ASLP 20, 2012), a prior smoothed over
 quefrencies (C. Breithaupt, T. Gerkmann and R. Martin, ICASSP 2008), amplitudes with a generalised gamma prior (J. S.

@@ -9,7 +9,7 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Mix, Offers, Plan, Side, Stage
 from stonekite.stages.settings import NoteName, choice, number
-from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, seam_memory
+from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, greatest_gains, neutral, seam_memory
 from stonekite.stages.written import PIECE, Written
 
 sweeping = lazy("stonekite.signal.sweeping")
@@ -67,18 +67,7 @@ def response(stage: Chorus, leg: LegName, frequencies: np.ndarray, rate: float) 
 
 def greatest(stage: Chorus, hz: np.ndarray, rate: float) -> np.ndarray:
     """The greatest gains (2, 2, n) at frequencies (Hz): all copies together."""
-    found = np.zeros((2, 2, len(hz)))
-    for row, leg in enumerate(LEGS):
-        side = getattr(stage, leg)
-        found[row, row] = 1.0
-        if side is not None:
-            mix = side.mix / 100.0
-            found[row, row] = (1.0 - mix) + mix * math.sqrt(side.voices) / (1.0 - abs(side.feedback) / 100.0)
-    return found
-
-
-def neutral(stage: Chorus) -> bool:
-    return stage.upper is None and stage.lower is None
+    return greatest_gains(stage, hz, lambda side: math.sqrt(side.voices))
 
 
 def plan(stage: Chorus, context: Context) -> Plan:

@@ -22,7 +22,7 @@ from stonekite.stages.base import (
 )
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import NoteName, choice, number
-from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, seam_memory
+from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, greatest_gains, neutral, seam_memory
 
 sweeping = lazy("stonekite.signal.sweeping")
 
@@ -77,18 +77,7 @@ def response(stage: Phaser, leg: LegName, frequencies: np.ndarray, rate: float) 
 
 def greatest(stage: Phaser, hz: np.ndarray, rate: float) -> np.ndarray:
     """The greatest gains (2, 2, n) at frequencies (Hz), wherever the swing is."""
-    found = np.zeros((2, 2, len(hz)))
-    for row, leg in enumerate(LEGS):
-        side = getattr(stage, leg)
-        found[row, row] = 1.0
-        if side is not None:
-            mix = side.mix / 100.0
-            found[row, row] = (1.0 - mix) + mix / (1.0 - abs(side.feedback) / 100.0)
-    return found
-
-
-def neutral(stage: Phaser) -> bool:
-    return stage.upper is None and stage.lower is None
+    return greatest_gains(stage, hz, lambda side: 1.0)
 
 
 def plan(stage: Phaser, context: Context) -> Plan:

@@ -1,7 +1,7 @@
 """What chorus and phaser have in common: how fast they swing, from where, and what happens where the place jumps."""
 
 import math
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import Annotated, Any, Literal
 
 import numpy as np
@@ -50,6 +50,24 @@ class SwingShared(Settings, frozen=True, kw_only=True):
         Literal["round", "straight"],
         choice("Swing", {"round": "Round", "straight": "Straight"}, help="As a sine, or to and fro as fast"),
     ] = "round"
+
+
+def greatest_gains(stage: Any, hz: np.ndarray, swung: Callable[[Any], float]) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): of each leg by itself, of what passes with what a side swings,
+    whose greatest gain before it is fed back `swung` tells.
+    """
+    found = np.repeat(np.eye(2)[:, :, None], len(hz), axis=2)
+    for row, leg in enumerate(LEGS):
+        side = getattr(stage, leg)
+        if side is not None:
+            mix = side.mix / 100.0
+            found[row, row] = (1.0 - mix) + mix * swung(side) / (1.0 - abs(side.feedback) / 100.0)
+    return found
+
+
+def neutral(stage: Any) -> bool:
+    """Whether nothing swings."""
+    return stage.upper is None and stage.lower is None
 
 
 class Swings:
