@@ -15,8 +15,8 @@ from stonekite.engine.ends import output_matrix, shares
 from stonekite.engine.render import rendered
 from stonekite.engine.strip import StripPlayer
 from stonekite.files.audio import Reader
-from stonekite.measure.alignment import Alignment
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
+from stonekite.signal.alignment import Alignment
 
 SOUND = noise(0.5)
 LEFT, RIGHT = SOUND

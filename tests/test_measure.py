@@ -9,8 +9,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from stonekite.measure.alignment import Alignment, Offset
 from stonekite.measure.summary import Figures, Summary, plain
+from stonekite.signal.alignment import Alignment, Offset
 
 
 def figures(sound: np.ndarray, rate: int = 48_000) -> Figures:

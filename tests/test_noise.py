@@ -59,7 +59,7 @@ def cleaned(
     sound: np.ndarray, rate: float = RATE, learn: bool = True, amount: float = 20.0, **shared
 ) -> np.ndarray:
     """Sound through the stage alone, in time again; the noise is learned from the beginning."""
-    learned = learns(sound[:, int(0.05 * rate) : int(0.6 * rate)], rate, 0.05) if learn else None
+    learned = learns(sound[:, int(0.05 * rate) : int(0.6 * rate)], Context(rate), 0.05) if learn else None
     side = NoiseSide(amount_db=amount)
     stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, hold=0.0, **shared))
     chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), rate)
@@ -180,7 +180,7 @@ def test_at_any_rate_noise_is_reduced_as_far(rate):
 
 def test_what_was_learned_at_another_rate_is_used():
     noise = 0.05 * np.random.default_rng(2).standard_normal((2, 3 * RATE))
-    learned = learns(noise[:, :RATE], RATE, 0.0)
+    learned = learns(noise[:, :RATE], Context(RATE), 0.0)
     at = msgspec.structs.replace
     stage = Noise(id=3, upper=NoiseSide(amount_db=20.0), lower=NoiseSide(amount_db=20.0))
     stage = at(stage, shared=at(stage.shared, learned=learned, follows="not"))
@@ -226,16 +226,16 @@ def test_silence_direct_current_and_full_scale_do_no_harm(analysis, learn):
 
 def test_what_is_learned_is_checked_and_told():
     noise = 0.05 * np.random.default_rng(6).standard_normal((2, RATE))
-    learned = learns(noise, RATE, 1.25)
+    learned = learns(noise, Context(RATE), 1.25)
     assert (learned.start_s, learned.end_s) == (1.25, 2.25)
     assert msgspec.json.decode(msgspec.json.encode(learned), type=Learned) == learned
     words = learned_words(Noise(id=3, shared=NoiseShared(learned=learned)))
     assert "1.25 to 2.25 s" in words and "−26." in words
     assert "Nothing learned" in learned_words(Noise(id=3))
     with pytest.raises(ValueError, match="at least"):
-        learns(noise[:, :1000], RATE, 0.0)
+        learns(noise[:, :1000], Context(RATE), 0.0)
     with pytest.raises(ValueError, match="silent"):
-        learns(np.zeros((2, RATE)), RATE, 0.0)
+        learns(np.zeros((2, RATE)), Context(RATE), 0.0)
     power = 10.0 ** (np.array(learned.upper_db) / 10.0)
     assert np.median(power) * RATE / 2 == pytest.approx(0.05**2, rel=0.15)
 
@@ -244,7 +244,7 @@ def test_what_is_shown_is_what_is_known_and_done():
     """White noise: its density as it was made, in the picture and learned; each its own takes away the amount."""
     rng = np.random.default_rng(8)
     white = rng.standard_normal((2, 6 * RATE)) * np.array([[0.1], [0.03]])
-    learned = learns(white[:, : 2 * RATE], RATE, 0.0)
+    learned = learns(white[:, : 2 * RATE], Context(RATE), 0.0)
     side = NoiseSide(amount_db=12.0)
     stage = Noise(
         id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, analysis="own", follows="not")
@@ -271,7 +271,7 @@ def test_what_is_shown_is_what_is_known_and_done():
 
 def test_one_leg_alone_is_cleaned_and_the_other_passes_in_time():
     noise = 0.05 * np.random.default_rng(7).standard_normal((2, 2 * RATE))
-    learned = learns(noise[:, :RATE], RATE, 0.0)
+    learned = learns(noise[:, :RATE], Context(RATE), 0.0)
     stage = Noise(id=3, upper=NoiseSide(amount_db=20.0), lower=None, shared=NoiseShared(learned=learned))
     chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), RATE)
     out = chain.process(noise, 0)[:, chain.latency :]
@@ -284,7 +284,7 @@ def test_the_spoken_log_gets_cleaner():
     noisy, clean = wheelhouse_log(), clean_log()
     assert 25.0 <= noisy.shape[1] / RATE <= 40.0
     noisy, clean = noisy[:, : 9 * RATE], clean[: 9 * RATE]
-    learned = learns(noisy[:, int(0.1 * RATE) : int(1.1 * RATE)], RATE, 0.1)
+    learned = learns(noisy[:, int(0.1 * RATE) : int(1.1 * RATE)], Context(RATE), 0.1)
     side = NoiseSide(amount_db=18.0)
     for analysis, wanted in (("own", 5.0), ("together", 6.0)):
         stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, analysis=analysis))

@@ -107,8 +107,8 @@ def open_window(paths: tuple[Path, ...], demo: bool) -> None:
 def measure(audio: Path, channels: str | None, as_json: bool) -> None:
     """Loudness, peaks, levels of each component, correlation and offset of a file."""
     from stonekite.files.audio import Reader
-    from stonekite.measure.alignment import Alignment
     from stonekite.measure.summary import Summary, plain
+    from stonekite.signal.alignment import Alignment
 
     with Reader(audio, _channels(channels)) as reader, progress("Measuring") as tell:
         summary, alignment, done = Summary(reader.facts.rate), Alignment(reader.facts.rate), 0

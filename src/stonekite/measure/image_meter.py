@@ -5,8 +5,8 @@ import math
 
 import numpy as np
 
-from stonekite.measure.alignment import Alignment, Offset, frame_size
 from stonekite.measure.spectrum import BANDS, BandMap
+from stonekite.signal.alignment import Alignment, Offset, frame_size
 from stonekite.signal.matrix import COMPONENTS
 
 VOICE_HZ = (200.0, 4000.0)

@@ -11,7 +11,6 @@ from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
-from stonekite.stages.noise import Learned
 
 
 class Analyse(msgspec.Struct, tag=True):
@@ -182,8 +181,10 @@ class Learn(msgspec.Struct, tag=True):
 
 
 class HasLearned(msgspec.Struct, tag=True):
+    """What the stage's kind says was learned, as plain values."""
+
     number: int
-    learned: Learned
+    learned: Any
 
 
 class FindTempo(msgspec.Struct, tag=True):

@@ -66,6 +66,7 @@ from stonekite.processes.jobs import (
 from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
+from stonekite.stages.base import Context
 from stonekite.stages.planning import works
 from stonekite.stages.registry import kind_of
 
@@ -213,9 +214,10 @@ class Worker:
         start, end = (int(seconds * rate) for seconds in (request.start_s, request.end_s))
         legs, _, before = before_stage(request.stem, request.stage, start, max(0, end - start))
         _, stage = tree.find(request.stem.strip, request.stage)
-        learns = kind_of(stage).offers.learns
-        assert learns is not None
-        return HasLearned(request.number, learns(legs[:, before:], rate, request.start_s))
+        context = Context(rate, request.stem.strip.split.encoding)
+        learning = kind_of(stage).offers.learning
+        assert learning is not None
+        return HasLearned(request.number, learning.from_sound(legs[:, before:], context, request.start_s))
 
     def _tempo(self, request: FindTempo) -> TempoFound:
         """From both channels folded, or from the first one where they are each other's opposite."""

@@ -176,6 +176,11 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
             yield from _of_struct(component, *sides, new.id)
     if hasattr(new, "shared"):
         yield from _of_struct(name, old.shared, new.shared, new.id)  # type: ignore[attr-defined]
+    if (learning := kind_of(new).offers.learning) is not None:
+        was, known = (stage.shared.learned for stage in (old, new))  # type: ignore[attr-defined]
+        if was != known:
+            told = "forgotten" if known is None else "learned" if was is None else "learned anew"
+            yield Difference(f"{name}, {learning.what}", "", told, new.id)
     yield from _of_struct(
         name, old, new, new.id, skipped=("kept_db", *(("shared",) if hasattr(new, "shared") else ()))
     )
@@ -199,17 +204,12 @@ def _of_struct(
             yield from _of_setting(place, setting, getattr(old, name), getattr(new, name), stage)
     for name in type(new).__struct_fields__:
         values = getattr(old, name), getattr(new, name)
-        if name in skipped or name in LEGS or values[0] == values[1]:
+        if name in skipped or name in LEGS or name == "learned" or values[0] == values[1]:
             continue
         if isinstance(values[1], msgspec.Struct) and isinstance(values[0], msgspec.Struct):
             yield from _of_struct(f"{place}, {name}", *values, stage)
         elif name in ("bands", "paths", "taps"):
             yield from _of_bands(place, *values, stage, name.removesuffix("s"))
-        elif name == "learned":
-            told = (
-                "forgotten" if values[1] is None else "learned anew" if values[0] is not None else "learned"
-            )
-            yield Difference(f"{place}, noise", "", told, stage)
 
 
 def _of_bands(
@@ -278,8 +278,9 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
             lines.append(f"Both: {_settings_words(stage.shared)}")
             taps = getattr(stage.shared, "taps", ())
             lines += [f"Tap {k + 1}: {_settings_words(tap)}" for k, tap in enumerate(taps)]
-            if getattr(stage.shared, "learned", None) is not None:
-                lines.append("Noise learned from the recording")
+            learning = kind_of(stage).offers.learning
+            if learning is not None and stage.shared.learned is not None:
+                lines.append(learning.told(stage))
         if stage.level_kept:
             lines.append(
                 f"level kept, {settings_of(cast(type[msgspec.Struct], type(stage)))['kept_db'].shown(stage.kept_db)}"

@@ -163,6 +163,40 @@ class Echoes:
     """Of (stage, rate): whether what is in the loop is held under full scale."""
 
 
+class LearnedRange(Settings, frozen=True, kw_only=True):
+    """What a stage knows from a range of the recording; a kind adds what that is."""
+
+    start_s: Annotated[float, msgspec.Meta(ge=0.0)]
+    end_s: Annotated[float, msgspec.Meta(ge=0.0)]
+
+
+def keep(stage: Any, learned: LearnedRange | None) -> Any:
+    """The stage with what it has learned in the place for it."""
+    return msgspec.structs.replace(stage, shared=msgspec.structs.replace(stage.shared, learned=learned))
+
+
+@dataclass(frozen=True)
+class Learning:
+    """What a kind says whose stages learn from a range of the recording, and keep it as `shared.learned`."""
+
+    type: type[LearnedRange]
+    from_sound: Callable[[np.ndarray, Context, float], Any]
+    """Of (sound (2, frames) as the stage hears it, where it works, time in seconds at which it begins): what it tells, of
+    `type`. Raises ValueError with a sentence."""
+    told: Callable[[Any], str]
+    """Of a stage: what it has learned, in words."""
+    what: str
+    """What is learned, in a word."""
+    hint: str
+    """What Learn does."""
+    forget: str
+    """What is done without having learned anything."""
+    loop: str = ""
+    """What to say where nothing is looped; empty where all of the recording will do as well."""
+    taken: Callable[[Any, Any], Any] = keep
+    """Of (stage, what was learned or None): the stage that knows it."""
+
+
 @dataclass(frozen=True)
 class Offers:
     """What a kind offers to pictures and to listening, besides its sound; None for what it does not."""
@@ -181,6 +215,8 @@ class Offers:
     bend_handle: Handle | None = None
     handles: tuple[Handle, ...] = ()
     """Points of the picture of the response to drag."""
+    sharp: Callable[[Any, LegName, float], np.ndarray] | None = None
+    """Of (stage, leg, rate): frequencies (n,) in Hz by which a response is drawn, too, that is too sharp otherwise."""
     greatest: Callable[[Any, np.ndarray, float], np.ndarray] | None = None
     """Of (stage, frequencies, rate): the greatest gains (2, 2, n) that it can have from the legs (second axis) to the
     legs (first); of a kind for which that is neither its response nor the steepest part of its curve."""
@@ -188,11 +224,7 @@ class Offers:
     """Of a state: whether its guard has made it silent."""
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
-    learns: Callable[[np.ndarray, float, float], Any] | None = None
-    """Of (sound (2, frames) as the stage hears it, rate, time in seconds at which it begins): what the stage keeps of it
-    as `shared.learned`. Raises ValueError with a sentence."""
-    learned_words: Callable[[Any], str] | None = None
-    """Of a stage: what it has learned."""
+    learning: Learning | None = None
     noise: Callable[[Any, float], np.ndarray | None] | None = None
     """Of (stage, rate): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to half the
     rate, where the bins of a sine of amplitude 1 sum to 1."""

@@ -7,7 +7,19 @@ import msgspec
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.stages.base import LEGS, At, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.base import (
+    LEGS,
+    At,
+    Context,
+    Kind,
+    LearnedRange,
+    Learning,
+    LegName,
+    Offers,
+    Plan,
+    Side,
+    Stage,
+)
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
@@ -64,14 +76,12 @@ Shares = Annotated[
 ]
 
 
-class Learned(Settings, frozen=True, kw_only=True):
+class Learned(LearnedRange, frozen=True, kw_only=True):
     """Noise of a range of the recording, from 0 Hz to half the rate in even steps: density of both legs in dB of full
     scale per Hz, and what they have in common, as a complex coherence.
     """
 
     rate: Annotated[float, msgspec.Meta(ge=1000.0, le=1e6)]
-    start_s: Annotated[float, msgspec.Meta(ge=0.0)]
-    end_s: Annotated[float, msgspec.Meta(ge=0.0)]
     upper_db: Levels
     lower_db: Levels
     common_re: Shares
@@ -185,11 +195,12 @@ def plan(stage: Noise, context: Context) -> Plan:
     )
 
 
-def learns(sound: np.ndarray, rate: float, start_s: float) -> Learned:
+def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     """What a range of sound (2, frames), that begins at a time, tells of its noise.
 
     Raises ValueError with a sentence if it is too short or silent.
     """
+    rate = context.rate
     if sound.shape[1] < max(suppressor.size(rate) + suppressor.hop(rate), SHORTEST_S * rate):
         raise ValueError(f"Noise is learned from {SHORTEST_S:g} s at least: loop a longer pause.")
     noise, common = suppressor.learned(sound, rate)
@@ -331,7 +342,14 @@ KIND = Kind(
         noise=noise_known,
         noise_now=noise_now,
         greatest=greatest,
-        learns=learns,
-        learned_words=learned_words,
+        learning=Learning(
+            Learned,
+            learns,
+            learned_words,
+            what="noise",
+            hint="Take what is heard in the loop for noise alone: drag over a pause on the timeline first",
+            forget="Follow the noise from the beginning on, without having learned it",
+            loop="Loop a pause first, where there is nothing but noise: drag over it on the timeline.",
+        ),
     ),
 )

@@ -90,15 +90,15 @@ class StageEditor(QWidget):
                 last.addWidget(self.shared, 1)
         else:
             last.addStretch(1)
-        self.learn = QPushButton("Learn from the loop")
+        learning = KINDS[kind].offers.learning
+        needs_loop = learning is not None and learning.loop
+        self.learn = QPushButton("Learn from the loop" if needs_loop else "Learn from the recording")
         self.learn.setObjectName("small")
-        self.learn.setToolTip(
-            "Take what is heard in the loop for noise alone: drag over a pause on the timeline first"
-        )
+        self.learn.setToolTip("" if learning is None else learning.hint)
         self.learn.clicked.connect(lambda: self.learn_asked.emit())
         self.forget = QPushButton("Forget it")
         self.forget.setObjectName("small")
-        self.forget.setToolTip("Follow the noise from the beginning on, without having learned it")
+        self.forget.setToolTip("" if learning is None else learning.forget)
         self.forget.clicked.connect(lambda: self.use_learned(None))
         self.learned = Label("")
         self.learned.setObjectName("muted")
@@ -109,7 +109,7 @@ class StageEditor(QWidget):
         for part in (self.learn, self.forget, self.learned):
             learn_row.addWidget(part)
         learn_row.addStretch(1)
-        self._learn_row.setVisible(KINDS[kind].offers.learns is not None)
+        self._learn_row.setVisible(learning is not None)
         self.detector = Toggle(
             "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
         )
@@ -294,8 +294,8 @@ class StageEditor(QWidget):
         if self.paths is not None:
             self.paths.setVisible(getattr(stage, leg) is not None)
             self.paths.show_paths(stage, leg, split.component(leg))
-        if (words := kind_of(stage).offers.learned_words) is not None:
-            self.learned.setText(words(stage))
+        if (learning := kind_of(stage).offers.learning) is not None:
+            self.learned.setText(learning.told(stage))
             self.forget.setEnabled(stage.shared.learned is not None)  # type: ignore[attr-defined]
         if self.taps is not None:
             self.taps.show_taps(stage.shared.taps, tempo.bpm, not one)  # type: ignore[attr-defined]
@@ -305,9 +305,8 @@ class StageEditor(QWidget):
     def use_learned(self, learned: Any) -> None:
         """Have the stage know something of its recording, or nothing."""
         stage: Any = self.stage
-        if stage is not None and stage.shared.learned != learned:
-            shared = msgspec.structs.replace(stage.shared, learned=learned)
-            changed = msgspec.structs.replace(stage, shared=shared)
+        learning = None if stage is None else kind_of(stage).offers.learning
+        if learning is not None and (changed := learning.taken(stage, learned)) != stage:
             words = "forgotten" if learned is None else "learned"
             self._document.put_stage(changed, f"{kind_of(stage).label}: {words}")
 

@@ -48,6 +48,15 @@ def in_db(response: np.ndarray) -> np.ndarray:
     return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
 
 
+def _drawn_at(stage: Stage, rate: float) -> np.ndarray:
+    """Frequencies in Hz at which the responses of a stage are drawn."""
+    sharp = kind_of(stage).offers.sharp
+    if sharp is None:
+        return FREQUENCIES
+    points = np.concatenate([FREQUENCIES, *(sharp(stage, leg, rate) for leg in LEGS)])
+    return np.unique(points[(points >= LOW_HZ) & (points <= HIGH_HZ)])
+
+
 def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
     """What a stage has learned of its noise, as levels (2, bands) in dBFS in bands as wide as the spectrum's."""
     noise = kind_of(stage).offers.noise
@@ -71,6 +80,7 @@ class ResponsePicture(Picture):
         self._split = Split()
         self._rate = 48_000.0
         self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
+        self._hertz = FREQUENCIES
         self._curves: dict[str, np.ndarray] = {}
         self._responses: dict[LegName, np.ndarray] = {}
         self._peaks: np.ndarray | None = None
@@ -87,7 +97,8 @@ class ResponsePicture(Picture):
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
         if stage is not self._stage or rate != self._rate:
-            self._responses = {name: heard_response(stage, name, FREQUENCIES, rate) for name in LEGS}
+            self._hertz = _drawn_at(stage, rate)
+            self._responses = {name: heard_response(stage, name, self._hertz, rate) for name in LEGS}
             self._curves = {name: in_db(response) for name, response in self._responses.items()}
         if stage is not self._stage and kind_of(stage).offers.noise is not None:
             self._noise, self._noise_gains = _known_noise(stage, rate), None
@@ -140,6 +151,11 @@ class ResponsePicture(Picture):
     def x_of(self, hertz: float) -> float:
         plot = self.plot()
         return plot.left() + plot.width() * log(hertz / LOW_HZ) / log(HIGH_HZ / LOW_HZ)
+
+    def _places(self) -> np.ndarray:
+        """Where the frequencies at which curves are known lie from left to right."""
+        plot = self.plot()
+        return plot.left() + plot.width() * np.log(self._hertz / LOW_HZ) / log(HIGH_HZ / LOW_HZ)
 
     def hertz_at(self, x: float) -> float:
         plot = self.plot()
@@ -256,8 +272,8 @@ class ResponsePicture(Picture):
     def _curve(self, levels_db: np.ndarray) -> QPolygonF:
         """A line through levels at the picture's frequencies."""
         plot = self.plot()
-        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))  # above, a recording holds nothing
-        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
+        heard = int(np.searchsorted(self._hertz, self._rate / 2))  # above, a recording holds nothing
+        xs = self._places()[:heard]
         ys = plot.center().y() - levels_db[:heard] / self.range_db * plot.height() / 2
         return polyline(xs, np.clip(ys, plot.top() - 40, plot.bottom() + 40))
 
@@ -270,7 +286,7 @@ class ResponsePicture(Picture):
         offers = kind_of(self._stage).offers
         if offers.parts is not None:
             painter.setPen(QPen(mixed(self._colour(self._leg), roles.ground, 0.75), 1))
-            for part in offers.parts(self._stage, self._leg, FREQUENCIES, self._rate):
+            for part in offers.parts(self._stage, self._leg, self._hertz, self._rate):
                 painter.drawPolyline(self._curve(20 * np.log10(np.maximum(np.abs(part), 1e-6))))
         for leg in (other(self._leg), self._leg):
             if getattr(self._stage, leg) is not None:
@@ -285,9 +301,9 @@ class ResponsePicture(Picture):
     def _paint_image(self, painter: QPainter) -> None:
         """The angle between the legs: half the picture's height is half a turn."""
         plot = self.plot()
-        heard = int(np.searchsorted(FREQUENCIES, self._rate / 2))
+        heard = int(np.searchsorted(self._hertz, self._rate / 2))
         apart = phase_apart_deg(self._responses["upper"], self._responses["lower"])[:heard]
-        xs = np.linspace(plot.left(), plot.right(), len(FREQUENCIES))[:heard]
+        xs = self._places()[:heard]
         ys = plot.center().y() - apart / 180.0 * plot.height() / 2
         painter.setPen(QPen(roles.chalk, 1.2, Qt.PenStyle.DotLine))
         start = 0
@@ -377,7 +393,7 @@ class ResponsePicture(Picture):
         if not self.plot().contains(point) or not self._curves:
             return ""
         hertz = self.hertz_at(point.x())
-        at = int(np.argmin(np.abs(FREQUENCIES - hertz)))
+        at = int(np.argmin(np.abs(self._hertz - hertz)))
         rows = [
             f"{NAMES[self._split.component(leg)]} {figure(self._curves[leg][at], 'dB', sign=True)}"
             for leg in LEGS

@@ -2,13 +2,18 @@
 
 from typing import TYPE_CHECKING
 
+import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from stonekite.desktop.editors.stage_editor import StageEditor
 from stonekite.processes.jobs import Answer, HasLearned, Learn
+from stonekite.stages.registry import kind_of
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
+
+LONGEST_S = 60.0
+"""So much of a recording is learned from where nothing is looped."""
 
 
 class Learning(QObject):
@@ -23,24 +28,31 @@ class Learning(QObject):
         window.timeline.learn_asked.connect(lambda ends: self.learn(*ends))
 
     def _learn_from_loop(self) -> None:
-        loop = self._window.document.desk.loop
-        if loop is None:
-            self.said.emit(
-                "Loop a pause first, where there is nothing but noise: drag over it on the timeline."
-            )
+        document, stage = self._window.document, self._window.stages.stage
+        learning = None if stage is None else kind_of(stage).offers.learning
+        loop = document.desk.loop
+        if learning is None:
             return
-        self.learn(loop.start_s, loop.end_s)
+        if loop is not None:
+            self.learn(loop.start_s, loop.end_s)
+        elif learning.loop:
+            self.said.emit(learning.loop)
+        else:
+            self.learn(0.0, min(LONGEST_S, document.stem.source.frames / document.stem.source.rate))
 
     def refresh(self) -> None:
         """Mark on the timeline what the open stage has learned from."""
         stage = self._window.stages.stage
-        learned = getattr(getattr(stage, "shared", None), "learned", None)
-        self._window.timeline.show_learned(None if learned is None else (learned.start_s, learned.end_s))
+        learning = None if stage is None else kind_of(stage).offers.learning
+        learned = None if learning is None else stage.shared.learned  # type: ignore[union-attr]
+        ends = None if learned is None else (learned.start_s, learned.end_s)
+        self._window.timeline.show_learned(ends, "" if learning is None else learning.what)
 
     def learn(self, start_s: float, end_s: float) -> None:
         """Have the open stage learn from a range of the recording, in seconds."""
         document, stage = self._window.document, self._window.stages.stage
-        if stage is None:
+        learning = None if stage is None else kind_of(stage).offers.learning
+        if stage is None or learning is None:
             return
         number, stem = stage.id, document.stem
         editor = self._window.panel.editors[str(stage.__struct_config__.tag)]
@@ -49,6 +61,7 @@ class Learning(QObject):
             known = self._window.stages.stage
             same = known is not None and known.id == number
             if same and isinstance(answer, HasLearned) and isinstance(editor, StageEditor):
-                editor.use_learned(answer.learned)
+                editor.use_learned(msgspec.convert(answer.learned, learning.type))
 
-        self._window.errands.send(lambda n: Learn(n, stem, number, start_s, end_s), "Learning the noise", use)
+        about = f"Learning the {learning.what}"
+        self._window.errands.send(lambda n: Learn(n, stem, number, start_s, end_s), about, use)

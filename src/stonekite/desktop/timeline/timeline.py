@@ -61,6 +61,7 @@ class Timeline(Picture):
         self._position = 0.0
         self._loop: tuple[float, float] | None = None
         self._learned: tuple[float, float] | None = None
+        self._learned_words = ""
         self._drag: tuple[str, float] | None = None
         self._tempo: Tempo | None = None
         self._picking = False
@@ -131,8 +132,9 @@ class Timeline(Picture):
             self._loop = loop
             self.update()
 
-    def show_learned(self, learned: tuple[float, float] | None) -> None:
-        """Mark what the open stage has learned from; None for nothing."""
+    def show_learned(self, learned: tuple[float, float] | None, what: str = "") -> None:
+        """Mark what the open stage has learned from, and in a word what; None for nothing."""
+        self._learned_words = f"{what} learned"
         if learned != self._learned:
             self._learned = learned
             self.update()
@@ -208,9 +210,9 @@ class Timeline(Picture):
         for x in (mark.left(), mark.right()):
             painter.drawLine(QPointF(round(x) + 0.5, mark.top() - 3), QPointF(round(x) + 0.5, mark.bottom()))
         painter.setFont(font(7, bold=True))
-        if painter.fontMetrics().horizontalAdvance("noise learned") + 8 < mark.width():
+        if painter.fontMetrics().horizontalAdvance(self._learned_words) + 8 < mark.width():
             painter.setPen(roles.ground)
-            painter.drawText(mark, Qt.AlignmentFlag.AlignCenter, "noise learned")
+            painter.drawText(mark, Qt.AlignmentFlag.AlignCenter, self._learned_words)
 
     def _paint_waveforms(self, painter: QPainter) -> None:
         # Thousands of edges, as wide as a pixel anyway: smoothing them takes ten times as long.
