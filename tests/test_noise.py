@@ -256,7 +256,7 @@ def test_what_is_shown_is_what_is_known_and_done():
     coefficients = KIND.coefficients(stage, context)
     state = KIND.start(coefficients)
     suppressor.process(state, coefficients, white[:, 2 * RATE :].copy(), 0)
-    noise, came, went = noise_now(state, RATE)
+    noise, came, went = noise_now(coefficients, state, RATE)
     assert np.allclose(noise, known)
     assert np.allclose(10 * np.log10(0.5 * came.sum(axis=1)), 20 * np.log10([0.1, 0.03]), atol=0.4)
     assert np.allclose(10 * np.log10(went.sum(axis=1) / came.sum(axis=1)), -12.0, atol=0.5)
@@ -293,3 +293,31 @@ def test_the_spoken_log_gets_cleaner():
         gain = gained(clean, noisy, out)
         print(f"{analysis}: {gain:+.1f} dB")
         assert gain >= wanted
+
+
+def test_the_curve_of_the_noise_can_be_bent_on_each_leg():
+    """Louder at 900 Hz on the lower leg: drawn so, and what is as loud there as the noise by so much is taken away."""
+    white = np.random.default_rng(3).standard_normal((2, 4 * RATE)) * 0.05
+    learned = learns(white[:, :RATE], Context(RATE), 0.0)
+    shared = NoiseShared(learned=learned, analysis="own", follows="not", hold=0.0)
+    plain = Noise(id=3, upper=NoiseSide(amount_db=20.0), lower=NoiseSide(amount_db=20.0), shared=shared)
+    bent = msgspec.structs.replace(
+        plain, lower=NoiseSide(amount_db=20.0, noise_900_db=9.0, noise_6000_db=-12.0)
+    )
+    hz = np.linspace(0.0, 0.5 * RATE, noise_known(plain, RATE).shape[1])
+    off = 10 * np.log10(noise_known(bent, RATE) / noise_known(plain, RATE))
+    assert np.all(off[0] == 0.0)
+    assert off[1, np.argmin(np.abs(hz - 900))] == pytest.approx(9.0, abs=0.1)
+    assert off[1, hz > 6000] == pytest.approx(-12.0) and off[1, hz < 150] == pytest.approx(0.0)
+    # Twice as loud as what was learned: kept, but for where the noise is taken for louder still.
+    louder = 2.0 * white[:, RATE:]
+    chain = Chain(Strip(split=LEFT_RIGHT, stages=(bent,)), RATE)
+    out = chain.process(louder.copy(), 0)[:, RATE:]
+    f, was = signal.welch(louder[1], RATE, nperseg=4096)
+    _, made = signal.welch(out, RATE, nperseg=4096)
+    at = [
+        10 * np.log10(np.mean((made / was)[:, (f > low) & (f < high)], axis=1))
+        for low, high in ((800, 1000), (8000, 12_000))
+    ]
+    print(f"louder noise through a bent curve: {at[0].round(1)} dB at 900 Hz, {at[1].round(1)} at 10 kHz")
+    assert at[0][1] < at[0][0] - 6.0 and at[1][1] > at[1][0] + 1.0 and at[1][1] > -1.0

@@ -127,7 +127,7 @@ class Node:
     def noise_now(self, rate: float) -> np.ndarray | None:
         """Power (3, 2, bins) of noise known, heard and left now, of a stage that reduces noise."""
         noise_now = self.kind.offers.noise_now
-        return None if noise_now is None else noise_now(self.state, rate)
+        return None if noise_now is None else noise_now(self.coefficients, self.state, rate)
 
     @property
     def follows(self) -> np.ndarray:

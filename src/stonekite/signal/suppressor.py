@@ -62,6 +62,8 @@ class Settings:
 
     `works` tells which legs are cleaned, `late` which come out a frame late.
 
+    `louder` (2, bins) is how many times the power of the noise is taken for what it is; None for once.
+
     `noise` and `across` are what was learned, or None. `floors` (2, bins) are the least gains. `follows` is how what was
     learned is followed: "not", within 6 dB ("music"), or freely ("speech").
     """
@@ -75,7 +77,7 @@ class Settings:
         noise: np.ndarray | None,
         across: np.ndarray | None,
         follows: Literal["not", "music", "speech"] = "music",
-        sensitivity_db: float = 0.0,
+        louder: np.ndarray | None = None,
         smoothing: float = 0.5,
         hold: float = 0.0,
         image: float = 0.0,
@@ -89,7 +91,7 @@ class Settings:
             self.analysis, self.coupling = "own", 0.0
         self.size, self.hop = size(rate), hop(rate)
         self.bins = self.size // 2 + 1
-        self.louder = 10.0 ** (sensitivity_db / 10.0)
+        self.louder = louder
         window = _window(rate)
         self.energy = math.sqrt(float(np.sum(window**2)))
         self.window = window / self.energy
@@ -200,7 +202,7 @@ def _cleaned(state: State, s: Settings, heard: np.ndarray) -> np.ndarray:
     )  # fmt: skip
     if s.bounds is not None:
         np.clip(state.noise, *s.bounds, out=state.noise)
-    noise = state.noise if s.louder == 1.0 else s.louder * state.noise
+    noise = state.noise if s.louder is None else s.louder * state.noise
     onset = _begins(state, power, s)
     parts, axes = np.empty((4, bins)), np.empty((9, bins))
     streams = np.empty((STREAMS, bins))

@@ -228,9 +228,9 @@ class Offers:
     noise: Callable[[Any, float], np.ndarray | None] | None = None
     """Of (stage, rate): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to half the
     rate, where the bins of a sine of amplitude 1 sum to 1."""
-    noise_now: Callable[[Any, float], np.ndarray] | None = None
-    """Of (state, rate): such power (3, 2, bins) of the noise that is known, of what came in lately and of what of it
-    went out."""
+    noise_now: Callable[[Any, Any, float], np.ndarray] | None = None
+    """Of (coefficients, state, rate): such power (3, 2, bins) of the noise that is known, of what came in lately and of
+    what of it went out."""
     echoes: Echoes | None = None
     bands: Bands | None = None
     """Of a kind whose sides are lists of bands."""

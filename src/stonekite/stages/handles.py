@@ -26,4 +26,6 @@ class Handle:
     at_hz: float = 0.0
     reach: float = 1.0
     beside: str = ""
+    on_noise: bool = False
+    """It stands on the curve of the noise that is known, and is there only with it."""
     shown: Callable[[Any], bool] | None = None

@@ -29,6 +29,8 @@ MOST_BINS = 8193
 SHORTEST_S = 0.1
 """Noise is learned from at least so much."""
 WEIGHT_HZ = (100.0, 400.0, 1500.0, 5000.0, 12_000.0)
+BENT_HZ = (150.0, 900.0, 6000.0)
+"""Where the curve of the noise can be bent."""
 _HIGHEST_DB = 40.0
 LEARNED_S, FOLLOWED_S = 8.0, 30.0
 """How far back it remembers: where noise is what was learned, and where it is followed."""
@@ -43,6 +45,19 @@ def _weight(words: str) -> Any:
         step=0.5,
         seldom=True,
         help="How much more, or less, noise is reduced there than the amount says",
+    )
+    return Annotated[float, meta]
+
+
+def _bent(words: str) -> Any:
+    meta = number(
+        words,
+        "dB",
+        -24.0,
+        24.0,
+        step=0.5,
+        seldom=True,
+        help="How much louder the noise is taken for there than it was learned or followed",
     )
     return Annotated[float, meta]
 
@@ -64,6 +79,9 @@ class NoiseSide(Side, frozen=True, kw_only=True):
     at_1500_db: _weight("At 1.5 kHz") = 0.0  # type: ignore[valid-type]
     at_5000_db: _weight("At 5 kHz") = 0.0  # type: ignore[valid-type]
     at_12000_db: _weight("At 12 kHz") = 0.0  # type: ignore[valid-type]
+    noise_150_db: _bent("Noise at 150 Hz") = 0.0  # type: ignore[valid-type]
+    noise_900_db: _bent("Noise at 900 Hz") = 0.0  # type: ignore[valid-type]
+    noise_6000_db: _bent("Noise at 6 kHz") = 0.0  # type: ignore[valid-type]
 
 
 Levels = Annotated[
@@ -169,6 +187,16 @@ def amounts_db(side: NoiseSide | None, hz: np.ndarray) -> np.ndarray:
     return np.clip(side.amount_db + (bent if side.amount_db else 0.0), 0.0, _HIGHEST_DB)
 
 
+def _louder_db(stage: Noise, hz: np.ndarray) -> np.ndarray:
+    """How much louder (2, n) the noise of both legs is taken for than it is, at frequencies in Hz, in dB."""
+    rows = []
+    for side in (stage.upper, stage.lower):
+        bends = (0.0,) if side is None else (side.noise_150_db, side.noise_900_db, side.noise_6000_db)
+        places = np.log(BENT_HZ[: len(bends)])
+        rows.append(np.interp(np.log(np.maximum(hz, 1.0)), places, bends))
+    return np.stack(rows) + stage.shared.sensitivity_db
+
+
 def response(stage: Noise, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """What is done to noise alone at frequencies (Hz)."""
     return 10.0 ** (-amounts_db(getattr(stage, leg), np.asarray(frequencies)) / 20.0) + 0j
@@ -238,6 +266,7 @@ def coefficients(stage: Noise, context: Context) -> Any:
     hz = np.linspace(0.0, 0.5 * rate, suppressor.size(rate) // 2 + 1)
     sides = [getattr(stage, leg) for leg in LEGS]
     floors = np.stack([10.0 ** (-amounts_db(side, hz) / 20.0) for side in sides])
+    louder = _louder_db(stage, hz)
     noise, common = (None, None) if shared.learned is None else _at_rate(shared.learned, rate)
     # A leg that is not worked on, or is to be left as it is, is only late.
     works = tuple(side is not None and side.amount_db > 0.0 for side in sides)
@@ -249,7 +278,7 @@ def coefficients(stage: Noise, context: Context) -> Any:
         noise,
         common,
         follows=shared.follows,
-        sensitivity_db=shared.sensitivity_db,
+        louder=10.0 ** (louder / 10.0) if louder.any() else None,
         smoothing=shared.smoothing / 100.0,
         hold=shared.hold / 100.0,
         image=shared.image / 100.0,
@@ -295,15 +324,20 @@ def learned_words(stage: Noise) -> str:
 
 
 def noise_known(stage: Noise, rate: float) -> np.ndarray | None:
-    """Power (2, bins) of what was learned, by frequency from 0 Hz to half the rate; a full-scale sine has 1."""
+    """Power (2, bins) of what was learned, as it is taken, by frequency from 0 Hz to half the rate; a full-scale sine has
+    1.
+    """
     if stage.shared.learned is None:
         return None
-    return _sine_power(_at_rate(stage.shared.learned, rate)[0], rate)
+    noise, _ = _at_rate(stage.shared.learned, rate)
+    louder = _louder_db(stage, np.linspace(0.0, 0.5 * rate, noise.shape[1]))
+    return _sine_power(noise * 10.0 ** (louder / 10.0), rate)
 
 
-def noise_now(state: Any, rate: float) -> np.ndarray:
+def noise_now(coefficients: Any, state: Any, rate: float) -> np.ndarray:
     """Power (3, 2, bins) of the noise that is known now, of what lately came in, and of what came out of it."""
-    return _sine_power(np.stack([state.noise, state.came, state.went]), rate)
+    noise = state.noise if coefficients.louder is None else coefficients.louder * state.noise
+    return _sine_power(np.stack([noise, state.came, state.went]), rate)
 
 
 def _sine_power(power: np.ndarray, rate: float) -> np.ndarray:
@@ -321,6 +355,15 @@ _HANDLES = tuple(
         shown=lambda side: side.amount_db > 0.0,
     )
     for label, hz in (("100", 100), ("400", 400), ("1.5k", 1500), ("5k", 5000), ("12k", 12_000))
+) + tuple(
+    Handle(
+        "~",
+        y=f"noise_{hz:.0f}_db",
+        at_hz=hz,
+        on_noise=True,
+        shown=lambda side: side.amount_db > 0.0,
+    )
+    for hz in BENT_HZ
 )
 
 KIND = Kind(

@@ -29,7 +29,12 @@ class HandlePicture(ResponsePicture):
     def _handles(self) -> tuple[Handle, ...]:
         """Those that are there."""
         side = self._side
-        return tuple(h for h in self._all if h.shown is None or (side is not None and h.shown(side)))
+        return tuple(
+            h
+            for h in self._all
+            if (h.shown is None or (side is not None and h.shown(side)))
+            and (self._noise is not None or not h.on_noise)
+        )
 
     @property
     def _side(self):
@@ -37,6 +42,8 @@ class HandlePicture(ResponsePicture):
 
     def place(self, handle: Handle) -> QPointF:
         """Where a handle is: at its frequency, on the line of no change; one that moves up and down at its height."""
+        if handle.on_noise:
+            return QPointF(self.x_of(handle.at_hz), self.noise_y(handle.at_hz))
         if handle.y:
             beside = getattr(self._side, handle.beside) if handle.beside else 0.0
             height = handle.reach * (getattr(self._side, handle.y) + beside)
@@ -63,10 +70,19 @@ class HandlePicture(ResponsePicture):
         return edges if on and len(xs) == 2 and xs[0] < point.x() < xs[1] else []
 
     def _paint_handles(self, painter: QPainter) -> None:
+        self._paint_those(painter, on_noise=False)
+
+    def _paint_moving(self, painter: QPainter) -> None:
+        super()._paint_moving(painter)
+        self._paint_those(painter, on_noise=True)  # they stand on what moves
+
+    def _paint_those(self, painter: QPainter, *, on_noise: bool) -> None:
         if self._side is None:
             return
         plot = self.plot()
         for k, handle in enumerate(self._handles):
+            if handle.on_noise != on_noise:
+                continue
             centre = self.place(handle)
             on = self._is_on(handle) and self._stage is not None and self._stage.inserted
             colour = self._colour(self._leg) if on else roles.muted
@@ -78,6 +94,8 @@ class HandlePicture(ResponsePicture):
                 painter.drawLine(QPointF(centre.x(), plot.top()), QPointF(centre.x(), plot.bottom()))
             middle = min(plot.right() - 17, max(plot.left() + 17, centre.x()))
             box = QRectF(middle - 16, centre.y() - 9, 32, 18)
+            if on_noise:
+                box = QRectF(middle - 9, centre.y() - 7, 18, 14)
             painter.setPen(QPen(roles.chalk if held else colour, 1.6))
             painter.setBrush(roles.raised if held else roles.ground)
             painter.drawRoundedRect(box, 5, 5)
@@ -111,9 +129,8 @@ class HandlePicture(ResponsePicture):
         values: dict[str, object] = {}
         for handle in held:
             if handle.y:
-                values[handle.y] = round(
-                    self._setting(handle.y).held(start[handle.y] + shift / handle.reach), 1
-                )
+                up = self.spectrum_db(origin.y() - event.position().y()) if handle.on_noise else shift
+                values[handle.y] = round(self._setting(handle.y).held(start[handle.y] + up / handle.reach), 1)
                 continue
             values[handle.x] = self._setting(handle.x).held(start[handle.x] * ratio)
             if handle.on is not None and not self._is_on(handle):

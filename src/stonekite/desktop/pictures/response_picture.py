@@ -13,7 +13,7 @@ from stonekite.desktop.pictures.picture import Picture
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
-from stonekite.measure.spectrum import BandMap
+from stonekite.measure.spectrum import BandMap, band_at
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
 from stonekite.stages.base import Stage
@@ -225,6 +225,16 @@ class ResponsePicture(Picture):
         plot = self.plot()
         share = (SPECTRUM_TOP_DB - db) / (SPECTRUM_TOP_DB - SPECTRUM_BOTTOM_DB)
         return plot.top() + share * plot.height()
+
+    def noise_y(self, hertz: float) -> float:
+        """Where the noise of the leg in front, that is known, is drawn at a frequency, within the plot."""
+        assert self._noise is not None
+        level = float(self._noise[0 if self._leg == "upper" else 1, band_at(hertz)])
+        return float(self._spectrum_y(min(SPECTRUM_TOP_DB - 4.0, max(SPECTRUM_BOTTOM_DB + 4.0, level))))
+
+    def spectrum_db(self, pixels: float) -> float:
+        """How many dB a distance is on the scale of the spectra."""
+        return pixels / self.plot().height() * (SPECTRUM_TOP_DB - SPECTRUM_BOTTOM_DB)
 
     def _spectrum_line(self, row: int, spectra: np.ndarray | None = None) -> QPolygonF:
         plot = self.plot()
