@@ -3,9 +3,12 @@
 import numpy as np
 import pytest
 from conftest import RATE
+from hands import click
+from PySide6.QtCore import QPointF
 from scipy import signal
 from test_noise import LEFT_RIGHT, mixed, voice
 
+from stonekite.desktop.model.demo_session import wheelhouse_session
 from stonekite.engine.chain import Chain
 from stonekite.files.wheelhouse import clean_log, wheelhouse_log
 from stonekite.session.types import Split, Strip
@@ -188,3 +191,29 @@ def test_a_fold_that_cannot_be_learned_says_why():
     out = through(plain, noise)
     wanted = 0.5 * (np.concatenate([np.zeros(48), noise[0, :-48]]) + noise[1])
     assert np.abs(out[0] - wanted)[4800:-4800].max() < 1e-3
+
+
+def test_hum_and_worth_are_learned_in_the_window(window, qtbot):
+    """Without a loop from the whole recording; the notches go where the engine is, and the fold makes it mono."""
+    session = wheelhouse_session()
+    window.document.open(session)
+    window.start()
+    window.document.set_loop(None)
+    window.stages.remove(2)
+    window.stages.add("hum")
+    editor = window.panel.editors["hum"]
+    qtbot.waitUntil(editor.isVisible)
+    click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=20_000)
+    stage = window.stages.stage
+    assert stage.upper.base_hz == pytest.approx(27.0, rel=0.004) and stage.lower.base_hz == 50.0
+    assert editor.learned.text().startswith("Found from 0.00")
+    drawn = editor.picture._curves["upper"]
+    assert np.sum((drawn[1:-1] < drawn[:-2]) & (drawn[1:-1] < drawn[2:]) & (drawn[1:-1] < -35.0)) == 16
+    window.stages.add("fold")
+    editor = window.panel.editors["fold"]
+    click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=20_000)
+    assert "in time" in editor.learned.text() and window.document.next_undo == "Fold: learned"
+    window.document.undo()
+    assert window.stages.stage.shared.learned is None

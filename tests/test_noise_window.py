@@ -56,10 +56,29 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     assert abs(picture.db_at(picture.place(handle).y()) - 20 * np.log10(abs(curve[0]))) < 0.2
     qtbot.keyClick(picture, Qt.Key.Key_Up)
     assert window.stages.stage.upper.at_1500_db < side.at_1500_db
+    # The curve of the noise itself is bent where it stands: 12 dB up on the scale of the spectra.
+    bend = next(h for h in picture._handles if h.on_noise and h.at_hz == 900.0)
+    was = picture.place(bend)
+    up = QPointF(0.0, -12.0 / picture.spectrum_db(1.0))
+    drag(qtbot, picture, was, was + up)
+    assert abs(window.stages.stage.upper.noise_900_db - 12.0) < 1.0
+    assert abs(picture.place(bend).y() - (was + up).y()) < 3.0
+    window.document.undo()
     # While it plays, the noise that is known and what is done to it are drawn.
     window.hearing.toggle_play()
     qtbot.waitUntil(lambda: picture._noise_gains is not None and picture._noise_gains[0].min() < -6.0)
     assert picture._noise[0].max() > -60.0
+    # What is taken away stands in colour in the spectrograms, and what came in without any.
+    qtbot.waitUntil(lambda: (editor.passing._looks[0, :, -30] > -100.0).any())
+
+    def coloured() -> float:
+        newest = editor.passing.colours("upper")[:, -1]
+        return float(np.abs(newest[:, 0] - newest[:, 1]).max())
+
+    assert coloured() > 40.0
+    which = editor.passing_shown
+    click(qtbot, which, which.cell("before").center())
+    assert coloured() < 25.0
     window.hearing.toggle_play()
     control = editor.shared.controls["analysis"]
     click(qtbot, control, control.cell("own").center())

@@ -4,10 +4,10 @@ from typing import Any
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
@@ -18,6 +18,7 @@ from stonekite.desktop.pictures.echogram import Echogram
 from stonekite.desktop.pictures.handle_picture import HandlePicture
 from stonekite.desktop.pictures.history_picture import HistoryPicture
 from stonekite.desktop.pictures.loop_picture import LoopPicture
+from stonekite.desktop.pictures.passing_picture import SHOWN, PassingPicture
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
 from stonekite.desktop.pictures.transfer_picture import BendPicture, CurvePicture, TransferPicture
@@ -226,6 +227,18 @@ class StageEditor(QWidget):
         elif offers.bend is not None and offers.bend_handle is not None:
             self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()
+        self.passing: PassingPicture | None = None
+        if offers.noise_now is not None:
+            self.passing = PassingPicture()
+            which = Segments(dict(SHOWN), "Spectrograms", "What the spectrograms show of both legs")
+            which.show_value("gone")
+            which.chosen.connect(self.passing.show_what)
+            self.passing_shown = which
+            column = QVBoxLayout()
+            column.setSpacing(3)
+            column.addWidget(self.passing, 1)
+            column.addWidget(which, 0, Qt.AlignmentFlag.AlignLeft)
+            row.addLayout(column, 3)
         self.echogram: Echogram | None = None
         self.loop: LoopPicture | None = None
         if offers.echoes is not None and self.taps is not None:
@@ -266,8 +279,10 @@ class StageEditor(QWidget):
 
     def show_stage(self, number: int, leg: LegName) -> None:
         """Edit a stage, with one leg in front of the picture."""
-        if number != self._number and self.history is not None:
-            self.history.forget()
+        if number != self._number:
+            for passing in (self.history, self.passing):
+                if passing is not None:
+                    passing.forget()
         self._number, self._leg = number, leg
         stage = self.stage
         if stage is None:
@@ -278,6 +293,8 @@ class StageEditor(QWidget):
             self.curve.show_stage(stage, leg, split)
         if self.history is not None:
             self.history.show_stage(leg, split)
+        if self.passing is not None:
+            self.passing.show_stage(split)
         rate, tempo = self._document.stem.source.rate, self._document.session.sound.tempo
         if self.echogram is not None and self.loop is not None:
             self.echogram.show_stage(stage, leg, split, tempo, rate)
@@ -320,6 +337,11 @@ class StageEditor(QWidget):
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)
+
+    def show_passing(self, spectra: np.ndarray) -> None:
+        """The spectra once more, while it plays."""
+        if self.passing is not None:
+            self.passing.add(spectra)
 
     def show_reduction(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
         """Levels in dBFS that go in (2,) and reductions in dB (2,), while it plays."""
