@@ -15,7 +15,7 @@ from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
-from stonekite.stages.base import At, Context, Kind, Plan, Stage
+from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import plans
 from stonekite.stages.registry import kind_of
@@ -134,6 +134,12 @@ class Node:
         """The note that each leg is followed at (2,), in Hz; zeros if it follows none."""
         follows = self.kind.offers.follows
         return np.zeros(2) if follows is None else follows(self.state)
+
+    @property
+    def worked_db(self) -> np.ndarray:
+        """How hard its parts work (2, WORKED) in dB, of a stage that says so."""
+        worked = self.kind.offers.worked_db
+        return np.full((2, WORKED), -150.0) if worked is None else worked(self.state)
 
     def _blend(self, legs: np.ndarray, dry: np.ndarray) -> None:
         legs -= dry

@@ -11,6 +11,7 @@ from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap
 from stonekite.signal import biquads
 from stonekite.signal.ring import Ring
+from stonekite.stages.base import WORKED
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
@@ -58,6 +59,8 @@ class Live:
         self._ceiling_db = 0.0
         self.follows = np.zeros(2)
         """The note that each leg of the watched stage is followed at, in Hz; 0 for none."""
+        self.worked_db = np.full((2, WORKED), -150.0)
+        """How hard the parts of the watched stage work, in dB."""
         self.noise: np.ndarray | None = None
         """Power (3, 2, bins) of noise known, heard and left, of a watched stage that reduces noise."""
 

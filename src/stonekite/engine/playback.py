@@ -322,6 +322,8 @@ class Playback:
             if self.watched is not None:
                 self._live.reduce(before, np.zeros(2) if tap.node is None else tap.node.reduction_db)
                 self._live.noise = None if tap.node is None else tap.node.noise_now(self.rate)
+                if tap.node is not None:
+                    self._live.worked_db = tap.node.worked_db
                 self._live.follows = np.zeros(2) if tap.node is None else tap.node.follows
                 if tap.node is not None and (bands := tap.node.bands_now) is not None:
                     self._live.move_bands(*bands)

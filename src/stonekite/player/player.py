@@ -305,6 +305,7 @@ class Player:
             obeyed=self._obeyed,
             ceiling=live.take_ceiling(),
             follows=live.follows,
+            worked=live.worked_db,
             guarded=next(iter(playback.guarded), 0),
             band_levels=band_levels,
             band_gains=band_gains,

@@ -14,6 +14,7 @@ from stonekite.engine.listen import Listening
 from stonekite.engine.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
 from stonekite.session.types import Source, Strip
+from stonekite.stages.base import WORKED
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
@@ -143,6 +144,7 @@ STATUS = np.dtype(
         ("reduction", "f4", 2),
         ("ceiling", "f4"),
         ("follows", "f8", 2),
+        ("worked", "f4", (2, WORKED)),
         ("guarded", "i8"),  # the id of a stage that its guard has silenced, 0 for none
         ("band_levels", "f4", (2, MOVING_BANDS)),
         ("band_gains", "f4", (2, MOVING_BANDS)),

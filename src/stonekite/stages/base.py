@@ -142,6 +142,9 @@ class Branching:
 Group = Literal["Tone", "Level", "Colour", "Time", "Image"]
 GROUPS: tuple[Group, ...] = ("Tone", "Level", "Colour", "Time", "Image")
 
+WORKED = 6
+"""So many parts that work are shown at the most."""
+
 SETTLED = 13.8
 """A time constant so many times over is the memory of what decays with it: e to the minus this is a millionth."""
 RINGS = 10.4 / SETTLED
@@ -193,6 +196,8 @@ class Learning:
     """What is done without having learned anything."""
     loop: str = ""
     """What to say where nothing is looped; empty where all of the recording will do as well."""
+    at_once: bool = False
+    """Whether a stage learns as soon as it is added in a window."""
     taken: Callable[[Any, Any], Any] = keep
     """Of (stage, what was learned or None): the stage that knows it."""
 
@@ -215,6 +220,12 @@ class Offers:
     bend_handle: Handle | None = None
     handles: tuple[Handle, ...] = ()
     """Points of the picture of the response to drag."""
+    parts_worked: Callable[[Any, LegName], tuple[str, ...]] | None = None
+    """Of (stage, leg): the names of the parts that it works through."""
+    worked_db: Callable[[Any], np.ndarray] | None = None
+    """Of a state: how hard these parts work (2, WORKED), in dB over the knee of their curves."""
+    drawn: Callable[[Any, LegName, np.ndarray, float], np.ndarray] | None = None
+    """Of (stage, leg, frequencies, rate): what pictures show in place of the response, where that is of little use."""
     sharp: Callable[[Any, LegName, float], np.ndarray] | None = None
     """Of (stage, leg, rate): frequencies (n,) in Hz by which a response is drawn, too, that is too sharp otherwise."""
     greatest: Callable[[Any, np.ndarray, float], np.ndarray] | None = None

@@ -57,9 +57,12 @@ def shared_type(kind: str) -> type[msgspec.Struct] | None:
 def heard_response(stage: Any, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Complex response of one leg at frequencies in Hz as it is heard: with its mix and the level given back.
 
-    Of a kind whose output level depends on its input level, what its detector hears.
+    Of a kind whose output level depends on its input level, what its detector hears; of one that has a picture of its own
+    for it, that.
     """
     kind = kind_of(stage)
+    if kind.offers.drawn is not None:
+        return kind.offers.drawn(stage, leg, frequencies, rate)
     if kind.branching is None:
         wet = kind.response(stage, leg, frequencies, rate)
     else:

@@ -22,6 +22,7 @@ from stonekite.desktop.pictures.passing_picture import SHOWN, PassingPicture
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
 from stonekite.desktop.pictures.transfer_picture import BendPicture, CurvePicture, TransferPicture
+from stonekite.desktop.pictures.work_picture import WorkPicture
 from stonekite.session import edits
 from stonekite.session.edits import given, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
@@ -227,6 +228,9 @@ class StageEditor(QWidget):
         elif offers.bend is not None and offers.bend_handle is not None:
             self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()
+        self.work: WorkPicture | None = None
+        if offers.worked_db is not None:
+            self.work = WorkPicture()
         self.passing: PassingPicture | None = None
         if offers.noise_now is not None:
             self.passing = PassingPicture()
@@ -262,6 +266,8 @@ class StageEditor(QWidget):
         if self.curve is not None:
             self.curve.moved.connect(lambda values, token: self._put(self._leg, values, token))
             row.addWidget(self.curve, 2)
+        if self.work is not None:
+            row.addWidget(self.work, 2)
         for picture in (self.history, self.tones):
             if picture is not None:
                 row.addWidget(picture, 4)
@@ -295,6 +301,9 @@ class StageEditor(QWidget):
             self.history.show_stage(leg, split)
         if self.passing is not None:
             self.passing.show_stage(split)
+        parts = kind_of(stage).offers.parts_worked
+        if self.work is not None and parts is not None:
+            self.work.show_stage(parts(stage, leg), leg, split)
         rate, tempo = self._document.stem.source.rate, self._document.session.sound.tempo
         if self.echogram is not None and self.loop is not None:
             self.echogram.show_stage(stage, leg, split, tempo, rate)
@@ -337,6 +346,11 @@ class StageEditor(QWidget):
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         self.picture.show_spectra(spectra)
+
+    def show_work(self, peak_in: np.ndarray, worked_db: np.ndarray) -> None:
+        """Levels in dBFS (2,) that go in, and how hard the parts work (2, most), while it plays."""
+        if self.work is not None:
+            self.work.show_live(peak_in, worked_db)
 
     def show_passing(self, spectra: np.ndarray) -> None:
         """The spectra once more, while it plays."""

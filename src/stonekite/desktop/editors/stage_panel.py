@@ -227,6 +227,7 @@ class StagePanel(QFrame):
         self._show_notes(status)
         if isinstance(editor, StageEditor) and status["playing"]:
             editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))
+            editor.show_work(np.array(status["peak_in"]), np.array(status["worked"]))
             editor.show_passing(np.array(status["spectra"]))
             editor.picture.show_noise(np.array(status["noise"]), np.array(status["noise_gains"]))
         elif isinstance(editor, BandsEditor):

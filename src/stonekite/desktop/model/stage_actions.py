@@ -23,6 +23,7 @@ class StageActions(QObject):
     """Edits stages through the document. `chosen_changed` comes when another one is opened, `said` with a word."""
 
     chosen_changed = Signal()
+    added = Signal()
     said = Signal(str)
 
     def __init__(self, document: Document, parent: QObject | None = None) -> None:
@@ -82,6 +83,7 @@ class StageActions(QObject):
         )
         if added:
             self.choose(number, "upper" if tree.carries_one(self._document.strip, where) else leg)
+            self.added.emit()
 
     def remove(self, number: int | None = None) -> None:
         """Remove a stage: the open one, if none is named."""

@@ -225,7 +225,7 @@ class BendPicture(TransferPicture):
         self.setAccessibleName("Curve along which both legs are bent")
         self.setToolTip(
             "What goes in (across) against what comes out (up), of full scale, with the peaks that go in now. Drag to "
-            "the right to drive harder, turn the wheel for the asymmetry (arrow keys, + and −)"
+            "the right to drive harder, turn the wheel for the other setting (arrow keys, + and −)"
         )
 
     def outputs(self, leg: LegName, points: np.ndarray) -> np.ndarray:
@@ -244,4 +244,5 @@ class BendPicture(TransferPicture):
         return words.mark(mark)
 
     def per_pixel(self) -> float:
-        return 36.0 / self.plot().width()
+        setting = settings_of(type(self._side))[self._handle.x]
+        return (setting.high - setting.low) / self.plot().width()

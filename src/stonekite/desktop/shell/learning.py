@@ -25,7 +25,14 @@ class Learning(QObject):
         super().__init__(window)
         self._window = window
         window.panel.learn_asked.connect(self._learn_from_loop)
+        window.stages.added.connect(self._learn_at_once)
         window.timeline.learn_asked.connect(lambda ends: self.learn(*ends))
+
+    def _learn_at_once(self) -> None:
+        stage = self._window.stages.stage
+        learning = None if stage is None else kind_of(stage).offers.learning
+        if learning is not None and learning.at_once:
+            self._learn_from_loop()
 
     def _learn_from_loop(self) -> None:
         document, stage = self._window.document, self._window.stages.stage
