@@ -191,6 +191,6 @@ def test_every_setting_of_every_kind_is_drawn():
         settings = settings_of(kind.side)
         names = set(settings) | {setting.note for setting in settings.values()}
         fields = {field.name for field in msgspec.structs.fields(kind.side)}
-        assert fields - names <= {"bands", "paths"}
+        assert fields - names <= {"bands", "paths", "own"}
         hint = get_type_hints(kind.stage).get("upper")
         assert kind.side in get_args(hint)

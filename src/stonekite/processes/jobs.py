@@ -11,6 +11,7 @@ from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
+from stonekite.stages.cabinet import OwnResponse
 
 
 class Analyse(msgspec.Struct, tag=True):
@@ -187,6 +188,18 @@ class HasLearned(msgspec.Struct, tag=True):
     learned: Any
 
 
+class ReadResponse(msgspec.Struct, tag=True):
+    """Make a file ready to be a cabinet's response."""
+
+    number: int
+    path: str
+
+
+class ResponseRead(msgspec.Struct, tag=True):
+    number: int
+    response: OwnResponse
+
+
 class FindTempo(msgspec.Struct, tag=True):
     """Find how fast a recording goes."""
 
@@ -206,6 +219,7 @@ class TempoFound(msgspec.Struct, tag=True):
 
 Request = (
     Learn
+    | ReadResponse
     | FindTempo
     | Analyse
     | Export
@@ -227,6 +241,7 @@ Answer = (
     | PathsMeasured
     | TempoFound
     | HasLearned
+    | ResponseRead
     | Done
     | Written
     | Failed

@@ -24,6 +24,7 @@ from stonekite.engine.hearing import before_stage
 from stonekite.engine.line import END, Node
 from stonekite.engine.overview import Overview
 from stonekite.engine.render import open_source, rendered
+from stonekite.engine.responses import read_response
 from stonekite.engine.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
@@ -55,7 +56,9 @@ from stonekite.processes.jobs import (
     MeasurePaths,
     PathsMeasured,
     Progress,
+    ReadResponse,
     Request,
+    ResponseRead,
     Separate,
     Spectra,
     SpectraFound,
@@ -71,7 +74,19 @@ from stonekite.stages.planning import works
 from stonekite.stages.registry import kind_of
 
 Steps = Generator[Answer, None, None]
-Work = Learn | FindTempo | Analyse | Export | Spectra | Separate | FindTones | Compare | Align | MeasurePaths
+Work = (
+    Learn
+    | ReadResponse
+    | FindTempo
+    | Analyse
+    | Export
+    | Spectra
+    | Separate
+    | FindTones
+    | Compare
+    | Align
+    | MeasurePaths
+)
 Found = TypeVar("Found")
 
 
@@ -103,6 +118,8 @@ class Worker:
                 yield self._tones(request)
             elif isinstance(request, Learn):
                 yield self._learn(request)
+            elif isinstance(request, ReadResponse):
+                yield ResponseRead(request.number, read_response(Path(request.path)))
             elif isinstance(request, FindTempo):
                 yield self._tempo(request)
             elif isinstance(request, Align):

@@ -17,6 +17,7 @@ import numpy as np
 
 from stonekite.signal import design
 from stonekite.signal.partitions import part_size
+from stonekite.signal.reading import spectrum_at
 
 Phase = Literal["matched", "linear"]
 Pair = tuple[np.ndarray | None, np.ndarray | None]
@@ -166,8 +167,4 @@ def response(
     upper, lower = (None if rows is None else np.ascontiguousarray(rows).tobytes() for rows in sections)
     spectrum = _drawn(upper, lower, phase, rate, dry)[row]
     place = np.clip(np.asarray(frequencies, dtype=float) / (0.5 * rate), 0.0, 1.0) * (len(spectrum) - 1)
-    whole = np.clip(place.astype(int), 1, len(spectrum) - 3)
-    t = place - whole
-    a, b, c, d = (spectrum[whole + k] for k in (-1, 0, 1, 2))
-    # A cubic through four neighbours (Catmull and Rom, 1974).
-    return b + 0.5 * t * (c - a + t * (2 * a - 5 * b + 4 * c - d + t * (3 * (b - c) + d - a)))
+    return spectrum_at(spectrum, place)

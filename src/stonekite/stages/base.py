@@ -203,6 +203,20 @@ class Learning:
 
 
 @dataclass(frozen=True)
+class Placing:
+    """What a kind says to pictures whose sides have microphones in front of a loudspeaker: fields MIC_across_cm,
+    MIC_away_cm, MIC_angle_deg and MIC_db of each of `mics`; ROOM_m, ROOM_wide_m and ROOM_db of a pair in the `room`."""
+
+    mics: tuple[str, ...]
+    room: str
+    radius_cm: Callable[[Any], float]
+    """Of a side: the radius of the cone; 0 where there is none."""
+    open_back: Callable[[Any], bool]
+    words: Callable[[Any], str]
+    """Of a side: what is to be told about it."""
+
+
+@dataclass(frozen=True)
 class Offers:
     """What a kind offers to pictures and to listening, besides its sound; None for what it does not."""
 
@@ -236,6 +250,7 @@ class Offers:
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     learning: Learning | None = None
+    placing: Placing | None = None
     noise: Callable[[Any, float], np.ndarray | None] | None = None
     """Of (stage, rate): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to half the
     rate, where the bins of a sine of amplitude 1 sum to 1."""

@@ -19,6 +19,7 @@ from stonekite.desktop.pictures.handle_picture import HandlePicture
 from stonekite.desktop.pictures.history_picture import HistoryPicture
 from stonekite.desktop.pictures.loop_picture import LoopPicture
 from stonekite.desktop.pictures.passing_picture import SHOWN, PassingPicture
+from stonekite.desktop.pictures.plan_picture import PlanPicture
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
 from stonekite.desktop.pictures.transfer_picture import BendPicture, CurvePicture, TransferPicture
@@ -48,6 +49,7 @@ class StageEditor(QWidget):
     enter_asked = Signal(int)
     leg_asked = Signal(str)
     learn_asked = Signal()
+    response_asked = Signal()
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -112,6 +114,8 @@ class StageEditor(QWidget):
             learn_row.addWidget(part)
         learn_row.addStretch(1)
         self._learn_row.setVisible(learning is not None)
+        self._placing_row = self._build_placing_row()
+        self._placing_row.setVisible(KINDS[kind].offers.placing is not None)
         self.detector = Toggle(
             "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
         )
@@ -125,6 +129,7 @@ class StageEditor(QWidget):
         layout.addLayout(self._build_pictures(kind), 1)
         layout.addLayout(sides)
         layout.addWidget(self._learn_row)
+        layout.addWidget(self._placing_row)
         if self._shared_row is not None:
             layout.addWidget(self._shared_row)
         if self.taps is not None:
@@ -135,6 +140,25 @@ class StageEditor(QWidget):
         layout.addLayout(last)
         if isinstance(self.picture, HandlePicture):
             self.picture.moved.connect(lambda values, token: self._put(self._leg, values, token))
+
+    def _build_placing_row(self) -> QWidget:
+        """Of a kind with microphones: what they do to each other, and a way to a response of one's own."""
+        self.respond = QPushButton("Own response…")
+        self.respond.setObjectName("small")
+        self.respond.setToolTip(
+            "Choose a file to be the response of this leg: WAV, FLAC or AIFF, up to 2 s of it"
+        )
+        self.respond.clicked.connect(self.response_asked)
+        self.told = Label("")
+        self.told.setObjectName("muted")
+        widget = QWidget()
+        row = QHBoxLayout(widget)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(10)
+        row.addWidget(self.respond)
+        row.addWidget(self.told)
+        row.addStretch(1)
+        return widget
 
     def _build_paths(self, kind: str) -> PathsRow | None:
         """Of a kind whose stages have branches: what stands in each."""
@@ -228,6 +252,11 @@ class StageEditor(QWidget):
         elif offers.bend is not None and offers.bend_handle is not None:
             self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()
+        self.plan: PlanPicture | None = None
+        if offers.placing is not None:
+            self.plan = PlanPicture()
+            self.plan.moved.connect(lambda values, token: self._put(self._leg, values, token))
+            row.addWidget(self.plan, 5)
         self.work: WorkPicture | None = None
         if offers.worked_db is not None:
             self.work = WorkPicture()
@@ -277,7 +306,7 @@ class StageEditor(QWidget):
     @property
     def main_picture(self) -> QWidget:
         """The picture that says most about a stage of this kind."""
-        return self.echogram or self.curve or self.picture
+        return self.echogram or self.curve or self.plan or self.picture
 
     @property
     def stage(self) -> Stage | None:
@@ -301,6 +330,11 @@ class StageEditor(QWidget):
             self.history.show_stage(leg, split)
         if self.passing is not None:
             self.passing.show_stage(split)
+        placing, side = kind_of(stage).offers.placing, getattr(stage, leg)
+        if self.plan is not None and placing is not None:
+            self.plan.show_stage(stage, leg, split)
+            self.told.setText("" if side is None else placing.words(side))
+            self.respond.setEnabled(side is not None)
         parts = kind_of(stage).offers.parts_worked
         if self.work is not None and parts is not None:
             self.work.show_stage(parts(stage, leg), leg, split)

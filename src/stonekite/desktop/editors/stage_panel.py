@@ -28,6 +28,7 @@ class StagePanel(QFrame):
     band_asked = Signal(object)
     enter_asked = Signal(int)
     learn_asked = Signal()
+    response_asked = Signal()
 
     def __init__(self, document: Document, actions: StageActions) -> None:
         super().__init__()
@@ -108,6 +109,7 @@ class StagePanel(QFrame):
                 editor.detector_asked.connect(self.detector_asked)
                 editor.enter_asked.connect(self.enter_asked)
                 editor.learn_asked.connect(self.learn_asked)
+                editor.response_asked.connect(self.response_asked)
                 editor.leg_asked.connect(
                     lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
                 )

@@ -49,6 +49,7 @@ from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus, fill_with_kinds
 from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.report_writing import ReportWriting
+from stonekite.desktop.shell.responses import Responses
 from stonekite.desktop.shell.separating import Separating
 from stonekite.desktop.shell.spurs import Spurring
 from stonekite.desktop.shell.timing import Timing
@@ -114,6 +115,7 @@ class Window(QMainWindow):
         self.spurring = Spurring(self)
         self.timing = Timing(self)
         self.learning = Learning(self)
+        self.responses = Responses(self)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
@@ -259,6 +261,7 @@ class Window(QMainWindow):
             self.spurring,
             self.timing,
             self.learning,
+            self.responses,
         ):
             teller.said.connect(self.say)
         for view in (self.source_view, self.output_view):

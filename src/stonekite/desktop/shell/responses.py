@@ -1,0 +1,61 @@
+"""A cabinet gets a response of the user's own, from a file."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+from PySide6.QtCore import QObject, Signal
+from PySide6.QtWidgets import QFileDialog
+
+from stonekite.processes.jobs import Answer, ReadResponse, ResponseRead
+from stonekite.stages.registry import kind_of
+from stonekite.words import NAMES
+
+if TYPE_CHECKING:
+    from stonekite.desktop.shell.window import Window
+
+_FILTER = "Audio (*.wav *.flac *.aif *.aiff);;All files (*)"
+
+
+class Responses(QObject):
+    """`said` has a word about what goes on."""
+
+    said = Signal(str)
+
+    def __init__(self, window: "Window") -> None:
+        super().__init__(window)
+        self._window = window
+        window.panel.response_asked.connect(self._ask)
+
+    def _ask(self) -> None:
+        chosen = self._window.stages.chosen
+        if chosen is None:
+            return
+        path, _ = QFileDialog.getOpenFileName(self._window, "Response of a cabinet", "", _FILTER)
+        if path:
+            self.use(Path(path))
+
+    def use(self, path: Path) -> None:
+        """Have the leg in front of the open stage sound by a file."""
+        chosen = self._window.stages.chosen
+        if chosen is None:
+            return
+        number, leg = chosen
+
+        def take(answer: Answer) -> None:
+            document = self._window.document
+            stage = document.stage(number)
+            side = None if stage is None else getattr(stage, leg)
+            if not isinstance(answer, ResponseRead) or side is None:
+                return
+            changed = msgspec.structs.replace(side, cabinet="own", own=answer.response)
+            component = NAMES[document.split_of(number).component(leg)]
+            document.put_stage(
+                msgspec.structs.replace(stage, **{leg: changed}),  # type: ignore[type-var]
+                f"{component} {kind_of(stage).label}: {answer.response.name}",  # type: ignore[arg-type]
+            )
+            self.said.emit(
+                f"“{answer.response.name}” is in the session now; the file is not needed any more."
+            )
+
+        self._window.errands.send(lambda n: ReadResponse(n, str(path)), f"Reading “{path.name}”", take)

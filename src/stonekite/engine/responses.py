@@ -1,0 +1,63 @@
+"""A response that a user brings, made ready to stand in a session."""
+
+from pathlib import Path
+
+import numpy as np
+import soxr
+
+from stonekite.files.audio import Reader, fingerprint
+from stonekite.signal.sanity import clean
+from stonekite.stages.cabinet import LONGEST_S, OwnResponse
+
+HIGHEST_RATE = 48_000.0
+"""Nothing of a cabinet is above half of it."""
+_SILENT_DB, _ENDS_DB = -60.0, -80.0
+"""So far under its peak a response has not begun, or is over."""
+_JUDGED_HZ = (200.0, 4000.0)
+
+
+class ResponseError(ValueError):
+    """A file cannot be used as a response. The text is one sentence for the user."""
+
+
+def read_response(path: Path) -> OwnResponse:
+    """A file as a response: without the silence before and behind, two seconds at the most, and as loud from 200 Hz to
+    4 kHz as what goes in. Raises ResponseError, or AudioError for what is no audio."""
+    with Reader(path) as reader:
+        rate, mono = float(reader.facts.rate), reader.facts.channels == 1
+        longest = int(2.0 * LONGEST_S * rate)
+        rows = clean(reader.read(0, longest + int(rate)))
+    if mono or np.array_equal(rows[0], rows[1]):
+        rows = rows[:1]
+    peak = float(np.abs(rows).max(initial=0.0))
+    if peak <= 1e-9:
+        raise ResponseError(f"“{path.name}” is silent: it cannot be a response.")
+    level = np.abs(rows).max(axis=0)
+    first = max(0, int(np.argmax(level > peak * 10 ** (_SILENT_DB / 20))) - int(0.0005 * rate))
+    last = int(np.flatnonzero(level > peak * 10 ** (_ENDS_DB / 20))[-1]) + 1
+    rows = rows[:, first : min(last, first + int(LONGEST_S * rate))]
+    if rows.shape[1] < 8:
+        rows = np.pad(rows, ((0, 0), (0, 8 - rows.shape[1])))
+    if rate > HIGHEST_RATE:
+        rows = soxr.resample(rows.T, rate, HIGHEST_RATE, quality="VHQ").reshape(-1, len(rows)).T
+        rows = rows * (rate / HIGHEST_RATE)
+        rate = HIGHEST_RATE
+    edge = min(rows.shape[1] // 4, int(0.01 * rate)) if last - first > int(LONGEST_S * rate) else 0
+    if edge:
+        rows[:, -edge:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(edge) / edge)
+    size = max(4096, rows.shape[1])
+    hz = np.fft.rfftfreq(size, 1.0 / rate)
+    power = np.mean(np.abs(np.fft.rfft(rows, size)) ** 2, axis=0)
+    judged = (hz >= _JUDGED_HZ[0]) & (hz <= _JUDGED_HZ[1])
+    loud = np.sqrt(np.average(power[judged], weights=1.0 / hz[judged]))  # every octave alike
+    if loud <= 1e-9 * peak:
+        raise ResponseError(
+            f"“{path.name}” has nothing from 200 Hz to 4 kHz: it cannot be a cabinet's response."
+        )
+    return OwnResponse(
+        name=path.name[:200],
+        rate=rate,
+        rows=len(rows),
+        fingerprint=fingerprint(path),
+        samples=(rows / loud).astype("<f4").tobytes(),
+    )
