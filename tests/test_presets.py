@@ -12,6 +12,7 @@ from stonekite.engine.render import open_source
 from stonekite.measure.spectrum import LongTermSpectrum, centres
 from stonekite.session import edits, presets, storage
 from stonekite.session.types import Generator, Intake, Session, Sound, Split, Stem, Strip
+from stonekite.stages.amp_voices import VOICES
 from stonekite.stages.eq import Band, Eq, EqSide, response
 from stonekite.stages.eq_match import matching_bands
 from stonekite.stages.filter import Filter, FilterSide
@@ -21,11 +22,18 @@ from stonekite.stages.registry import KINDS
 SHIPPED, FAULTS = presets.listed([presets.SHIPPED])
 
 
+MANY = {"amp": 36, "cabinet": 16}
+"""Kinds that have presets for every voice or set-up; others have up to eight."""
+
+
 def test_every_kind_ships_with_four_to_eight_presets():
     assert not FAULTS
     for kind in KINDS:
         names = [p.name for _, p in SHIPPED if p.kind == kind]
-        assert 4 <= len(names) <= 8 and len(set(names)) == len(names), kind
+        assert 4 <= len(names) <= MANY.get(kind, 8) and len(set(names)) == len(names), kind
+    voices = [p.stage.upper.voice for _, p in SHIPPED if p.kind == "amp"]
+    assert all(voices.count(voice) >= 6 for voice in VOICES)
+    assert sum(p.kind == "cabinet" for _, p in SHIPPED) >= 12
     assert 4 <= sum(p.scope == "strip" for _, p in SHIPPED) <= 8
     assert all(len(p.about) > 10 for _, p in SHIPPED)
 

@@ -34,6 +34,7 @@ COMMANDS: tuple[Command, ...] = (
     Command("open", "Open…", "file", ("Ctrl+O",), "open a recording or a session"),
     Command("open-demo", "Open the demo", "file"),
     Command("open-zither", "Open the demo of four paths", "file"),
+    Command("open-amps", "Open the demo of three amplifiers", "file"),
     Command("open-calls-96", "Open the demo of thrown echoes, slow", "file"),
     Command("open-calls-132", "Open the demo of thrown echoes, fast", "file"),
     Command("open-lantern", "Open the demo of a loop", "file"),

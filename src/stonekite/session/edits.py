@@ -9,7 +9,7 @@ from stonekite.session import tree
 from stonekite.session.spur import SPLIT, SPURS, Spur
 from stonekite.session.timing import moved_note
 from stonekite.session.tree import Path, at
-from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Version
+from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Version
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import DEEPEST, branches_of
 from stonekite.stages.registry import KINDS
@@ -231,6 +231,23 @@ def remove_spur(session: Session, stem: int, number: int) -> Session:
     """A session without the spur of that id."""
     kept = tuple(spur for spur in session.sound.stems[stem].strip.spurs if spur.id != number)
     return put(session, ("sound", "stems", stem, "strip", "spurs"), kept)
+
+
+def levelled(strip: Strip, loudness: dict[int | str, float]) -> Strip:
+    """A strip with paths, legs by name and spurs by id, turned to one loudness: the loudest of theirs in LUFS, as far as
+    can be."""
+    target = max(loudness.values())
+    changed: Strip = strip
+    for path, level in loudness.items():
+        holder: Any = changed.leg(path) if isinstance(path, str) else changed.spur(path)  # type: ignore[arg-type]
+        wanted = settings_of(type(holder))["level_db"].held(round(holder.level_db + target - level, 2))
+        new = msgspec.structs.replace(holder, level_db=wanted)
+        if isinstance(path, str):
+            changed = msgspec.structs.replace(changed, **{path: new})
+        else:
+            spurs = tuple(new if spur.id == path else spur for spur in changed.spurs)
+            changed = msgspec.structs.replace(changed, spurs=spurs)
+    return changed
 
 
 def keep_version(session: Session, note: str = "", number: int | None = None) -> Session:

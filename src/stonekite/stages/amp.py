@@ -331,6 +331,11 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     )
 
 
+def input_for(level_db: float) -> float:
+    """The input in dB that brings a level in dBFS to where an amplifier wants it."""
+    return min(24.0, max(-36.0, round(NOMINAL_DB - level_db, 1)))
+
+
 def taken(stage: Any, learned: Learned | None) -> Any:
     """The stage with its inputs so that what plays is where the amplifiers want it."""
     sides = {}
@@ -338,8 +343,7 @@ def taken(stage: Any, learned: Learned | None) -> Any:
         for leg, level in zip(LEGS, learned.levels_db, strict=True):
             side = getattr(stage, leg)
             if side is not None and level > -140.0:
-                wanted = min(24.0, max(-36.0, round(NOMINAL_DB - level, 1)))
-                sides[leg] = msgspec.structs.replace(side, input_db=wanted)
+                sides[leg] = msgspec.structs.replace(side, input_db=input_for(level))
     shared = msgspec.structs.replace(stage.shared, learned=learned)
     return msgspec.structs.replace(stage, shared=shared, **sides)
 
@@ -349,10 +353,12 @@ def learned_words(stage: Amp) -> str:
     learned = stage.shared.learned
     if learned is None:
         return "Not measured yet: the inputs are as set"
-    words = [f"{level:.1f} dBFS" if level > -140.0 else "silent" for level in learned.levels_db]
-    return (f"While it plays {words[0]} and {words[1]}; the amplifiers want {NOMINAL_DB:.0f}").replace(
-        "-", "−"
-    )
+    words = [
+        f"{level:.1f} dBFS" if level > -140.0 else "silent"
+        for level, leg in zip(learned.levels_db, LEGS, strict=True)
+        if getattr(stage, leg) is not None
+    ]
+    return (f"While it plays {' and '.join(words)}; an amplifier wants {NOMINAL_DB:.0f}").replace("-", "−")
 
 
 KIND = Kind(

@@ -12,6 +12,7 @@ from stonekite.files.wheelhouse import NAME as WHEELHOUSE
 from stonekite.files.zither import LATE_MS
 from stonekite.files.zither import NAME as ZITHER
 from stonekite.session import tree
+from stonekite.session.edits import levelled, put
 from stonekite.session.spur import Spur
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
@@ -28,8 +29,11 @@ from stonekite.session.types import (
     Tempo,
     Version,
 )
+from stonekite.session.wide import three_amps, with_input
+from stonekite.stages.amp import Amp, AmpSide
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
+from stonekite.stages.cabinet import CabinetSide, CabinetStage
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide
@@ -37,6 +41,11 @@ from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.noise import Noise, NoiseSide
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide
+
+PICKUP_INPUT_DB = 2.7
+"""What brings the zither's pickup to where an amplifier wants it."""
+THREE_LUFS = (-26.22, -19.28, -23.75)
+"""How loud each of three amplifiers makes it, as measured."""
 
 
 def demo_session() -> Session:
@@ -74,12 +83,17 @@ def zither_session() -> Session:
     bands = BandsStage(id=0, upper=BandsSide(first_hz=1600.0, paths=paths), lower=None, branches=branches)
     high = Filter(id=0, upper=FilterSide(high_pass=True, high_pass_hz=420.0, high_pass_slope=24), lower=None)
     under = Suboctave(id=0, upper=SuboctaveSide(keeps=False, low_pass_hz=160.0), lower=None)
+    # The pickup's side has an amplifier of its own, beside the one that was miked.
+    amp = AmpSide(voice="flint", input_db=PICKUP_INPUT_DB, gain=55.0, bass=40.0, middle=60.0, level_db=-12.0)
+    box = CabinetSide(cabinet="single", mic_1_across_cm=3.0, mic_2_db=-4.0, aligned=True)
+    stages = (Amp(id=2, upper=amp, lower=None, level_kept=False), CabinetStage(id=3, upper=box, lower=None))
     spurs = []
-    number = 2
+    number = 4
     for spur in (
         Spur(
             name="Torn top",
             source="left",
+            after="split",
             level_db=-9.0,
             placed=True,
             position=-20.0,
@@ -88,6 +102,7 @@ def zither_session() -> Session:
         Spur(
             name="Octave under",
             source="left",
+            after="split",
             level_db=-8.0,
             placed=True,
             position=0.0,
@@ -99,11 +114,23 @@ def zither_session() -> Session:
     strip = Strip(
         intake=Intake(left=IntakeSide(delay_ms=LATE_MS)),
         split=Split(mode="left-right"),
+        stages=stages,
         spurs=tuple(spurs),
         output=Output(left=Place(position=-55.0), right=Place(position=55.0), trim_db=-4.0),
     )
     stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
     return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
+
+
+def amps_session() -> Session:
+    """The pickup alone through three amplifiers, left, centre and right, as loud as each other."""
+    session, _ = session_of(demo_path(ZITHER))
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=Strip(split=Split(mode="left-right")))
+    made = Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
+    made, numbers = three_amps(made, 0, "left")
+    made = with_input(made, 0, numbers, PICKUP_INPUT_DB)
+    strip = levelled(made.sound.stems[0].strip, dict(zip(numbers, THREE_LUFS, strict=True)))
+    return put(made, ("sound", "stems", 0, "strip"), strip)
 
 
 def calls_session(bpm: int) -> Session:

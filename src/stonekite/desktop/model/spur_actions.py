@@ -8,7 +8,6 @@ from PySide6.QtCore import QObject, Signal
 from stonekite.desktop.model.document import STEM, Document
 from stonekite.session import edits
 from stonekite.session.spur import Spur
-from stonekite.session.types import Strip
 from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.settings import settings_of
@@ -90,16 +89,4 @@ class SpurActions(QObject):
 
     def level_paths(self, loudness: dict[int | str, float], words: str) -> None:
         """Turn paths, legs by name and spurs by id, to one loudness: the loudest of theirs in LUFS, as far as can be."""
-        target = max(loudness.values())
-        strip = self._document.strip
-        changed: Strip = strip
-        for path, level in loudness.items():
-            holder: Any = changed.leg(path) if isinstance(path, str) else changed.spur(path)  # type: ignore[arg-type]
-            wanted = settings_of(type(holder))["level_db"].held(round(holder.level_db + target - level, 2))
-            new = msgspec.structs.replace(holder, level_db=wanted)
-            if isinstance(path, str):
-                changed = msgspec.structs.replace(changed, **{path: new})
-            else:
-                spurs = tuple(new if spur.id == path else spur for spur in changed.spurs)
-                changed = msgspec.structs.replace(changed, spurs=spurs)
-        self._document.put((), changed, words)
+        self._document.put((), edits.levelled(self._document.strip, loudness), words)

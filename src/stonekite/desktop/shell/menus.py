@@ -153,6 +153,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "open": window.opening.ask_open,
         "open-demo": window.opening.open_demo,
         "open-zither": window.opening.open_zither,
+        "open-amps": window.opening.open_amps,
         "open-calls-96": partial(window.opening.open_calls, 96),
         "open-calls-132": partial(window.opening.open_calls, 132),
         "open-lantern": window.opening.open_lantern,

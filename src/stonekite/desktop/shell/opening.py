@@ -129,6 +129,13 @@ class Opening(QObject):
         if self.may_leave():
             self._document.open(zither_session())
 
+    def open_amps(self) -> None:
+        """The demo of three amplifiers from one side."""
+        from stonekite.desktop.model.demo_session import amps_session
+
+        if self.may_leave():
+            self._document.open(amps_session())
+
     def open_calls(self, bpm: int) -> None:
         """The demo of calls thrown into an echo."""
         from stonekite.desktop.model.demo_session import calls_session

@@ -46,13 +46,13 @@ class Responses(QObject):
             document = self._window.document
             stage = document.stage(number)
             side = None if stage is None else getattr(stage, leg)
-            if not isinstance(answer, ResponseRead) or side is None:
+            if not isinstance(answer, ResponseRead) or stage is None or side is None:
                 return
             changed = msgspec.structs.replace(side, cabinet="own", own=answer.response)
             component = NAMES[document.split_of(number).component(leg)]
             document.put_stage(
-                msgspec.structs.replace(stage, **{leg: changed}),  # type: ignore[type-var]
-                f"{component} {kind_of(stage).label}: {answer.response.name}",  # type: ignore[arg-type]
+                msgspec.structs.replace(stage, **{leg: changed}),
+                f"{component} {kind_of(stage).label}: {answer.response.name}",
             )
             self.said.emit(
                 f"“{answer.response.name}” is in the session now; the file is not needed any more."

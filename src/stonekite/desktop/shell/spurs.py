@@ -3,14 +3,19 @@
 from functools import partial
 from typing import TYPE_CHECKING, Any
 
+import msgspec
 from PySide6.QtCore import QObject, QPoint, QPointF, Signal
 from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QMenu, QVBoxLayout
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.model.document import STEM
+from stonekite.desktop.shell.learning import LONGEST_S
 from stonekite.desktop.shell.menus import fill_with_kinds
-from stonekite.processes.jobs import Align, Aligned, Answer, MeasurePaths, PathsMeasured
+from stonekite.processes.jobs import Align, Aligned, Answer, HasLearned, Learn, MeasurePaths, PathsMeasured
+from stonekite.session import edits, wide
 from stonekite.session.spur import Spur
 from stonekite.session.types import LEGS
+from stonekite.stages.amp import Learned, input_for
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, figure
 
@@ -86,7 +91,50 @@ class Spurring(QObject):
             menu.addAction(words[source], partial(self._actions.add_from, source))
         menu.addSeparator()
         menu.addAction("Press a copy\tboth legs compressed, to be eased in", self._actions.press_copy)
+        three = menu.addMenu("Three amps wide, from")
+        for source in [*legs, *(name for name in words if name not in (*legs, "both"))]:
+            three.addAction(words[source], partial(self.three_amps, source))
         menu.popup(window.kite.mapToGlobal(window.kite.new_spur_centre().toPoint()))
+
+    def three_amps(self, source: Any) -> None:
+        """Three amplifiers from a component, as loud as each other, and the legs down: measured first, then one step."""
+        document = self._window.document
+        before = document.session
+        try:
+            session, numbers = wide.three_amps(before, STEM, source)
+        except ValueError as error:
+            self.said.emit(str(error))
+            return
+        errands = self._window.errands
+        first = session.sound.stems[STEM].strip.spur(numbers[0]).branch.stages[0]
+        seconds = document.stem.source.frames / document.stem.source.rate
+        loop = document.desk.loop
+        start, end = (0.0, min(LONGEST_S, seconds)) if loop is None else (loop.start_s, loop.end_s)
+
+        def level(answer: Answer) -> None:
+            if not isinstance(answer, HasLearned):
+                return
+            learned = msgspec.convert(answer.learned, Learned)
+            heard = wide.with_input(session, STEM, numbers, input_for(learned.levels_db[0]))
+            stem = heard.sound.stems[STEM]
+
+            def finish(answer: Answer) -> None:
+                if not isinstance(answer, PathsMeasured) or document.session is not before:
+                    return
+                known: dict[int | str, float] = {
+                    n: loud for n, loud in zip(numbers, answer.loudness, strict=True) if loud is not None
+                }
+                strip = edits.levelled(stem.strip, known) if known else stem.strip
+                document.edit(edits.put(heard, ("sound", "stems", STEM, "strip"), strip), "Three amps wide")
+                self._actions.choose(numbers[0])
+                words = f"{max(known.values()):.1f} LUFS each; the legs are down" if known else "all silent"
+                self.said.emit(f"Three amplifiers: {words}.".replace("-", "−"))
+
+            paths: list[int | str] = [*numbers]
+            errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring three amplifiers", finish)
+
+        stem = session.sound.stems[STEM]
+        errands.send(lambda n: Learn(n, stem, first.id, start, end), "Measuring the level", level)
 
     def _menu(self, number: int, place: QPointF) -> None:
         actions = self._actions
