@@ -23,7 +23,7 @@ from stonekite.signal.oversampling import LATENCY, LEAD, Down, Up, fall, rise
 STAGES = 4
 """Gain stages before the power stage, at the most."""
 LATE = LATENCY
-PIECE = 256
+PIECE = 128
 """So many samples are worked on at once, so that everything stays in the processor's cache."""
 SMOOTH_S = 0.001
 """What a follower follows is smoothed by so much first."""
@@ -143,15 +143,17 @@ def _power(buffer, frames, factor, c, follower, state, spare, roots, droops, flu
     for i in range(frames):
         load = 0.0
         droops[i] = before
-        scale = gain / (1.0 - before)
-        turn = (gain / (1.0 - now) - scale) * step
+        scale = 1.0 / (1.0 - before)
+        turn = (1.0 / (1.0 - now) - scale) * step
         for _ in range(factor):
             lp = fused(keep, lp, low * buffer[at])
             scale += turn
-            x = scale * lp
+            u = gain * lp
             at += 1
-            spare[at] = x
-            load += min(x * x, 1.0)
+            spare[at] = scale * u
+            load += min(
+                u * u, 1.0
+            )  # of what is asked for, whatever the supply gives: so its times are as they are said
         smooth += follower[0] * (load * step - smooth)
         before = now
         target = sag * smooth

@@ -25,6 +25,7 @@ _FINE, _COARSE = (10, 12), (3, 6)
 """Rings and angles by which the cone in front of a microphone is told, and those that are further away."""
 NEAR_S = 0.08
 """How long a cabinet rings in front of its microphones."""
+_SHADED_HZ = 1000.0
 REFERENCE_M = 0.1
 """At this distance in front of the middle of a cone it is as loud as what drives it, where no resonance is."""
 
@@ -163,8 +164,12 @@ def direct(cabinet: Cabinet, capsule: Capsule, placed: Placed, hz: np.ndarray) -
         many = _FINE if near and place is home else _COARSE
         across, up, area = _points(cabinet.radius, *many)
         moving = _moving(cabinet, hz, many)
-        there = (across + place[0] - home[0], up + place[1] - home[1], 0.0)
-        total += _heard(hz, there, moving * area, placed, capsule.pressure)
+        x, y = place[0] - home[0], place[1] - home[1]
+        heard = _heard(hz, (across + x, up + y, 0.0), moving * area, placed, capsule.pressure)
+        if place is not home:  # from aside, the rim and the depth of a cone shade its highs
+            aside = math.hypot(x - placed.across, y) / math.hypot(x - placed.across, y, placed.distance)
+            heard = heard / (1.0 + 1j * hz * aside / _SHADED_HZ) ** 2
+        total += heard
     disc = area.sum()
     if cabinet.open_back:
         # The back's wave comes out of the opening, as from one point behind; the frame takes its highs.

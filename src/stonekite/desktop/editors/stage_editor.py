@@ -364,11 +364,7 @@ class StageEditor(QWidget):
 
     def use_learned(self, learned: Any) -> None:
         """Have the stage know something of its recording, or nothing."""
-        stage: Any = self.stage
-        learning = None if stage is None else kind_of(stage).offers.learning
-        if learning is not None and (changed := learning.taken(stage, learned)) != stage:
-            words = "forgotten" if learned is None else "learned"
-            self._document.put_stage(changed, f"{kind_of(stage).label}: {words}")
+        put_learned(self._document, self._number, learned)
 
     def _disable_unused(self, stage: Any) -> None:
         """What the points of the picture move that are not there has no effect."""
@@ -416,6 +412,17 @@ class StageEditor(QWidget):
         stage = self.stage
         if stage is not None:
             put_shared(self._document, stage, field, value, token)
+
+
+def put_learned(document: Document, number: int, learned: Any) -> None:
+    """Have a stage, if it is still there, know something of its recording; nothing for None."""
+    stage: Any = document.stage(number)
+    learning = None if stage is None else kind_of(stage).offers.learning
+    if learning is None or not (learned is None or isinstance(learned, learning.type)):
+        return
+    if (changed := learning.taken(stage, learned)) != stage:
+        words = "forgotten" if learned is None else "learned"
+        document.put_stage(changed, f"{kind_of(stage).label}: {words}")
 
 
 def put_shared(document: Document, stage: Any, field: str, value: Any, token: object) -> None:

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.desktop.editors.stage_editor import StageEditor
+from stonekite.desktop.editors.stage_editor import put_learned
 from stonekite.processes.jobs import Answer, HasLearned, Learn
 from stonekite.stages.registry import kind_of
 
@@ -62,13 +62,12 @@ class Learning(QObject):
         if stage is None or learning is None:
             return
         number, stem = stage.id, document.stem
-        editor = self._window.panel.editors[str(stage.__struct_config__.tag)]
 
         def use(answer: Answer) -> None:
-            known = self._window.stages.stage
-            same = known is not None and known.id == number
-            if same and isinstance(answer, HasLearned) and isinstance(editor, StageEditor):
-                editor.use_learned(msgspec.convert(answer.learned, learning.type))
+            # Another recording may be open by now, with another stage of that number.
+            same = document.is_open and document.stem.source == stem.source
+            if same and isinstance(answer, HasLearned):
+                put_learned(document, number, msgspec.convert(answer.learned, learning.type))
 
         about = f"Learning the {learning.what}"
         self._window.errands.send(lambda n: Learn(n, stem, number, start_s, end_s), about, use)
