@@ -8,7 +8,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import comparing, echoes, kernels, window
+from benchmarks import amps, comparing, echoes, kernels, noises, window
 
 
 def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
@@ -17,6 +17,8 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from kernels.kernel_rows()
     yield from kernels.kind_rows()
     yield from echoes.rows()
+    yield from amps.rows()
+    yield from noises.rows(1 if quick else 6)
     yield from kernels.render_rows(folder, 60 if quick else 240)
     yield from kernels.live_rows()
     yield from comparing.measuring_rows(folder)

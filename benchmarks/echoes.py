@@ -5,7 +5,7 @@ import numpy as np
 from benchmarks.kernels import BLOCK, RATE, best, eight_bands, stage_seconds
 from stonekite.engine.chain import Chain
 from stonekite.session.types import Split, Strip
-from stonekite.stages.base import Stage
+from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import Branch, branches_of
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
@@ -27,7 +27,7 @@ def _inside() -> tuple[Stage, ...]:
 
 
 def _learned() -> Learned:
-    return learns(0.01 * np.random.default_rng(1).standard_normal((2, RATE)), RATE, 0.0)
+    return learns(0.01 * np.random.default_rng(1).standard_normal((2, RATE)), Context(RATE), 0.0)
 
 
 STAGES: dict[str, tuple[Stage, int]] = {

@@ -8,11 +8,12 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+import msgspec
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 from stonekite.desktop.controls import theme
-from stonekite.desktop.model.demo_session import calls_session, wheelhouse_session
+from stonekite.desktop.model.demo_session import amps_session, calls_session, wheelhouse_session
 from stonekite.desktop.shell.window import Window
 
 FOLDER = Path(__file__).with_name("screenshots")
@@ -45,15 +46,7 @@ def with_dialog(window: Window, dialog: QWidget, name: str) -> None:
 
 
 def stage_pictures(window: Window) -> None:
-    """A filter on the side, and the presets of the EQ."""
-    window.stages.add("filter", "lower")
-    picture = window.panel.editors["filter"].picture
-    picture.moved.emit({"high_pass": True, "high_pass_hz": 220.0, "high_pass_slope": 24}, None)
-    picture.moved.emit({"low_pass": True, "low_pass_hz": 9000.0}, None)
-    wait(2.0)
-    save(window, "filter")
-    for _ in range(3):
-        window.document.undo()
+    """Stages of the demo, and the presets of the EQ."""
     window.stages.add("compressor", "upper")
     window.panel.editors["compressor"].curve.moved.emit({"threshold_db": -32.0, "low_hz": 140.0}, None)
     wait(7.0)
@@ -177,7 +170,7 @@ def echo_pictures(window: Window) -> None:
     window.document.discard()
     window.document.open(wheelhouse_session())
     window.stages.choose(2, "upper")
-    window.learning.learn()
+    window.learning.learn(0.1, 1.1)
     wait(20, lambda: window.stages.stage.shared.learned is not None)
     window.document.set_loop(None)
     wait(9.0)
@@ -186,6 +179,26 @@ def echo_pictures(window: Window) -> None:
     window.transport.play()
     wait(1.6)
     save(window, "noise")
+    window.transport.pause()
+
+
+def amp_pictures(window: Window) -> None:
+    """Three amplifiers wide, one of them and its cabinet."""
+    window.document.discard()
+    window.document.open(amps_session())
+    wait(40, lambda: window._measured is not None)
+    left, _, right = window.document.strip.spurs
+    window.stages.choose(right.branch.stages[0].id, "upper")
+    window.transport.play()
+    wait(3.5)
+    window.say("")
+    save(window, "amp")
+    cabinet = left.branch.stages[1]
+    window.stages.choose(cabinet.id, "upper")
+    second = msgspec.structs.replace(cabinet.upper, mic_2_db=-3.0, mic_2_angle_deg=20.0, room_db=-12.0)
+    window.document.put_stage(msgspec.structs.replace(cabinet, upper=second), "second microphone")
+    wait(3.0)
+    save(window, "cabinet")
     window.transport.pause()
 
 
@@ -208,25 +221,14 @@ def main(width: int = 1280, height: int = 800) -> None:
     view_pictures(window)
     stage_pictures(window)
     compare_pictures(window)
-    window.set_split("left-right", "")
-    window.stages.toggle_linked()
-    window.stages.choose_other_leg()
-    window.panel.eq.choose(2)
-    window.listen.choose("difference")
-    window.listen.choose_only("right")
-    wait(3.0)
-    save(window, "left-right-linked")
     window.transport.pause()
-    window.document.undo()
-    window.document.undo()
-    window.listen.choose("processed")
-    window.listen.choose_only(None)
     dialog = window.exporting.ask(window.document)
     wait(1.5)
     with_dialog(window, dialog, "export")
     dialog.reject()
     path_pictures(window)
     echo_pictures(window)
+    amp_pictures(window)
     window.document.discard()
     window.close()
 

@@ -124,6 +124,13 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     qtbot.keyClick(QApplication.focusWidget(), Qt.Key.Key_Return)
     assert window.stages.stage.upper.mic_2_db == -3.0
     assert "not aligned" in editor.told.text()
+    # What is wanted less often stands in rows that open: where microphones stand, as figures.
+    across = editor.rows["upper"].controls["mic_2_across_cm"]
+    assert not across.isVisible()
+    qtbot.mouseClick(editor.further, LEFT)
+    assert across.isVisible()
+    qtbot.mouseClick(editor.further, LEFT)
+    assert not across.isVisible()
     qtbot.mouseClick(editor.rows["upper"].controls["aligned"], LEFT)
     assert window.stages.stage.upper.aligned and "aligned" in editor.told.text()
     # A response of one's own: in the session from then on, and undone in one step.

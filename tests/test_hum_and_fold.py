@@ -6,11 +6,12 @@ from conftest import RATE
 from hands import click
 from PySide6.QtCore import QPointF
 from scipy import signal
-from test_noise import LEFT_RIGHT, mixed, voice
+from test_noise import LEFT_RIGHT, voice
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
 from stonekite.engine.chain import Chain
-from stonekite.files.wheelhouse import clean_log, wheelhouse_log
+from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
+from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split, Strip
 from stonekite.signal import humming, matrix
 from stonekite.stages import fold, hum
@@ -112,11 +113,6 @@ def test_wandering_hum_is_followed():
         assert wander == 0.0 or gone[True] > gone[False] + 4.0
 
 
-def si_sdr(out: np.ndarray, wanted: np.ndarray) -> float:
-    scaled = (out @ wanted) / (wanted @ wanted) * wanted
-    return float(10 * np.log10(np.sum(scaled**2) / np.sum((out - scaled) ** 2)))
-
-
 def learned_fold(sound: np.ndarray, encoding=None) -> Fold:
     return fold.taken(Fold(id=1), fold.learns(sound, Context(RATE, encoding), 0.0))
 
@@ -150,16 +146,16 @@ def test_a_fold_takes_each_frequency_from_the_side_that_is_worth_more():
     right = -np.roll(0.5 * clean, late) + 0.5 * noise[1]
     sound = np.stack([clean + 0.1 * noise[0], right])
     out = np.roll(through(learned_fold(sound), sound)[0], -late)
-    left, plain = si_sdr(sound[0], clean), si_sdr(sound[0] - np.roll(right, -late), clean)
-    print(f"fold {si_sdr(out, clean):.1f} dB, left alone {left:.1f}, sum in time {plain:.1f}")
-    assert si_sdr(out, clean) > left - 1.0 and si_sdr(out, clean) > plain + 9.0
+    left, plain = si_sdr(clean, sound[0]), si_sdr(clean, sound[0] - np.roll(right, -late))
+    print(f"fold {si_sdr(clean, out):.1f} dB, left alone {left:.1f}, sum in time {plain:.1f}")
+    assert si_sdr(clean, out) > left - 1.0 and si_sdr(clean, out) > plain + 9.0
     low, high = (signal.butter(8, 1000, kind, fs=RATE, output="sos") for kind in ("low", "high"))
     shaped = np.stack([signal.sosfilt(low, noise[0]), signal.sosfilt(high, noise[1])])
     sound = clean + shaped * np.std(clean) / np.std(shaped, axis=1, keepdims=True)
     out = through(learned_fold(sound), sound)[0]
-    best = max(si_sdr(side, clean) for side in sound)
-    print(f"noise low left, high right: fold {si_sdr(out, clean):.1f} dB, better side {best:.1f}")
-    assert si_sdr(out, clean) > best + 6.0 and si_sdr(out, clean) > si_sdr(sound.mean(axis=0), clean) + 4.0
+    best = max(si_sdr(clean, side) for side in sound)
+    print(f"noise low left, high right: fold {si_sdr(clean, out):.1f} dB, better side {best:.1f}")
+    assert si_sdr(clean, out) > best + 6.0 and si_sdr(clean, out) > si_sdr(clean, sound.mean(axis=0)) + 4.0
 
 
 @pytest.mark.parametrize("encoding", matrix.MATRICES)

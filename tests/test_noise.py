@@ -9,7 +9,8 @@ from scipy import signal
 from stonekite.engine.chain import Chain
 from stonekite.engine.live import Live
 from stonekite.files.speech import random_text, spoken
-from stonekite.files.wheelhouse import clean_log, engine, wheelhouse_log, wind
+from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
+from stonekite.measure.quality import si_sdr
 from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip
 from stonekite.signal import suppressor
@@ -36,25 +37,6 @@ def voice(seed: int) -> np.ndarray:
     return np.concatenate([np.zeros(LEAD), spoken(random_text(seed), PITCHES[seed % 6], seed)])
 
 
-def noises(kind: str, frames: int, seed: int) -> np.ndarray:
-    rng = np.random.default_rng(seed)
-    if kind == "engine, wind":
-        return np.stack([engine(frames, seed + 10), wind(frames, seed + 20)])
-    if kind == "white":
-        return rng.standard_normal((2, frames))
-    return np.repeat(rng.standard_normal((1, frames)), 2, axis=0)
-
-
-def mixed(clean: np.ndarray, kind: str, snr_db: float, seed: int) -> np.ndarray:
-    """A voice, mono or (2, frames), with noise so far under it on each side."""
-    both = np.atleast_2d(clean) * np.ones((2, 1))
-    noise = noises(kind, both.shape[1], seed)
-    loud = np.sqrt(np.mean(both[:, LEAD:] ** 2, axis=1, keepdims=True))
-    return both + noise / np.sqrt(np.mean(noise[:, LEAD:] ** 2, axis=1, keepdims=True)) * loud * 10 ** (
-        -snr_db / 20
-    )
-
-
 def cleaned(
     sound: np.ndarray, rate: float = RATE, learn: bool = True, amount: float = 20.0, **shared
 ) -> np.ndarray:
@@ -64,12 +46,6 @@ def cleaned(
     stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, hold=0.0, **shared))
     chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), rate)
     return chain.process(np.pad(sound, ((0, 0), (0, chain.latency))), 0)[:, chain.latency :]
-
-
-def si_sdr(clean: np.ndarray, found: np.ndarray) -> float:
-    """Scale-invariant signal-to-distortion ratio in dB (J. Le Roux et al., "SDR - half-baked or well done?", 2019)."""
-    part = np.dot(clean, found) / np.dot(clean, clean) * clean
-    return float(10 * np.log10(np.sum(part**2) / np.sum((found - part) ** 2)))
 
 
 def gained(clean: np.ndarray, noisy: np.ndarray, out: np.ndarray) -> float:

@@ -1,10 +1,17 @@
 """Noise reduction in the real window: a pause is looped and learned, analyses are compared by mouse, it is forgotten."""
 
+import msgspec
 import numpy as np
-from hands import click, drag
+import pyloudnorm
+import soundfile
+from hands import click, drag, from_menu, press
 from PySide6.QtCore import QPointF, Qt
+from PySide6.QtWidgets import QFileDialog
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
+from stonekite.files.wheelhouse import clean_log, wheelhouse_log
+from stonekite.measure.quality import si_sdr
+from stonekite.session.types import Session, Sound, Strip
 from stonekite.stages.noise import response
 
 
@@ -92,3 +99,71 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
     qtbot.waitUntil(lambda: "at least" in window.hint.text(), timeout=20_000)
     assert window.stages.stage.shared.learned is None
+
+
+def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch):
+    """A pause is marked and learned, what goes is heard, three analyses are compared by keys, folded, exported; and what
+    is shown agrees with what is computed offline."""
+    session = wheelhouse_session()
+    plain = msgspec.structs.replace(
+        session.sound.stems[0], strip=Strip(split=session.sound.stems[0].strip.split)
+    )
+    window.document.open(Session(sound=Sound(stems=(plain,))))
+    window.start()
+    click(qtbot, window.kite, window.kite.plus_centre("upper"))
+    from_menu(qtbot, window.add_popup, "Noise")
+    editor = window.panel.editors["noise"]
+    qtbot.waitUntil(editor.isVisible)
+    timeline = window.timeline
+    qtbot.waitUntil(lambda: timeline.width() > 300)
+    timeline.zoom(0.1, 0.6)
+    drag(qtbot, timeline, QPointF(timeline.x_of(0.12), 20), QPointF(timeline.x_of(1.1), 20))
+    click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=20_000)
+    # What goes is heard while it plays: the change alone.
+    qtbot.mouseClick(window.panel.change, Qt.MouseButton.LeftButton)
+    assert window.transport._strip.stages[0].change_only
+    qtbot.mouseClick(window.panel.change, Qt.MouseButton.LeftButton)
+    # Three analyses as versions, switched by keys at equal loudness.
+    control = editor.shared.controls["analysis"]
+    for analysis in ("one", "own", "together"):
+        click(qtbot, control, control.cell(analysis).center())
+        window.switching.keep(analysis)
+    kept = [version.note for version in window.document.session.versions]
+    assert kept == ["one", "own", "together"] and window.listen.match.isChecked()
+    for key, analysis in ((Qt.Key.Key_1, "one"), (Qt.Key.Key_2, "own"), (Qt.Key.Key_3, "together")):
+        press(qtbot, window, key, Qt.KeyboardModifier.AltModifier)
+        number = kept.index(analysis) + 1
+        qtbot.waitUntil(lambda number=number: window.listen.version == number, timeout=10_000)
+    press(qtbot, window, Qt.Key.Key_1)
+    click(qtbot, window.kite, window.kite.plus_centre("upper"))
+    from_menu(qtbot, window.add_popup, "Fold")
+    fold = window.panel.editors["fold"]
+    qtbot.waitUntil(fold.isVisible)
+    window.document.set_loop(None)
+    click(qtbot, fold.learn, QPointF(fold.learn.rect().center()))
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=30_000)
+    press(qtbot, window, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
+    export = window.exporting.dialog
+    export._button(export.bits, "32f").click()
+    out = tmp_path / "log.wav"
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, **k: (str(out), ""))
+    qtbot.mouseClick(export.go, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "Written" in export.message.text(), timeout=60_000)
+    qtbot.mouseClick(export.cancel, Qt.MouseButton.LeftButton)
+    made, rate = soundfile.read(out)
+    assert np.array_equal(made[:, 0], made[:, 1])
+    clean = clean_log()
+    noisy = wheelhouse_log()
+    gains = [si_sdr(clean, made[: len(clean), 0]) - si_sdr(clean, row) for row in noisy]
+    loud = pyloudnorm.Meter(rate).integrated_loudness(made)
+    print(f"the log, folded: SI-SDR {gains[0]:+.1f} and {gains[1]:+.1f} dB over the sides; {loud:.2f} LUFS")
+    assert min(gains) > 6.0
+    # What the window says of the result is what the file has.
+    qtbot.waitUntil(
+        lambda: (
+            window._measured is not None
+            and abs((window._measured.after.get("integrated_lufs") or 0.0) - loud) < 0.1
+        ),
+        timeout=60_000,
+    )

@@ -83,8 +83,11 @@ def drawn_stage(
     if not count:
         return stage
     whole = msgspec.structs.replace(stage, branches=inner)
+    if not refusal(whole, Context(RATE)):
+        return whole
     # What does not fit would have been refused.
-    return stage if refusal(whole, Context(RATE)) else whole
+    empty = tuple(msgspec.structs.replace(one, stages=()) for one in inner)
+    return msgspec.structs.replace(stage, branches=empty)
 
 
 def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stage:

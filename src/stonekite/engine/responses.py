@@ -7,7 +7,8 @@ import soxr
 
 from stonekite.files.audio import Reader, fingerprint
 from stonekite.signal.sanity import clean
-from stonekite.stages.cabinet import LONGEST_S, OwnResponse
+from stonekite.stages.cabinet import LONGEST_S
+from stonekite.stages.cabinet_settings import OwnResponse
 
 HIGHEST_RATE = 48_000.0
 """Nothing of a cabinet is above half of it."""

@@ -46,6 +46,24 @@ def _unit(sound: np.ndarray) -> np.ndarray:
     return sound / np.sqrt(np.mean(sound**2))
 
 
+def noises(kind: str, frames: int, seed: int) -> np.ndarray:
+    """Noise (2, frames): "engine, wind" on left and right, "white", or the same on both sides."""
+    rng = np.random.default_rng(seed)
+    if kind == "engine, wind":
+        return np.stack([engine(frames, seed + 10), wind(frames, seed + 20)])
+    if kind == "white":
+        return rng.standard_normal((2, frames))
+    return np.repeat(rng.standard_normal((1, frames)), 2, axis=0)
+
+
+def mixed(clean: np.ndarray, kind: str, snr_db: float, seed: int, lead: int = int(0.6 * RATE)) -> np.ndarray:
+    """Sound, mono or (2, frames), with noise so far under it on each side; both measured from frame `lead` on."""
+    both = np.atleast_2d(clean) * np.ones((2, 1))
+    noise = noises(kind, both.shape[1], seed)
+    loud, noisy = (np.sqrt(np.mean(one[:, lead:] ** 2, axis=1, keepdims=True)) for one in (both, noise))
+    return both + noise / noisy * loud * 10 ** (-snr_db / 20)
+
+
 def clean_log() -> np.ndarray:
     """The pilot alone, mono (frames,), after a pause."""
     voice = spoken(LOG, 108.0, SEED, speed=0.85)

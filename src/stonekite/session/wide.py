@@ -10,7 +10,7 @@ from stonekite.session.types import LEGS, Session
 from stonekite.signal.decibels import SILENCE_DB
 from stonekite.stages.amp import Amp, AmpSide
 from stonekite.stages.branch import Branch
-from stonekite.stages.cabinet import CabinetSide, CabinetStage
+from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
 
 SIDEWAYS = 100.0
 """How far left and right the outer ones stand."""

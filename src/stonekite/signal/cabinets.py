@@ -21,7 +21,7 @@ import numpy as np
 
 SOUND = 343.0
 """Speed of sound in m/s."""
-_FINE, _COARSE = (10, 12), (3, 6)
+_FINE, _COARSE = (10, 7), (3, 4)
 """Rings and angles by which the cone in front of a microphone is told, and those that are further away."""
 NEAR_S = 0.08
 """How long a cabinet rings in front of its microphones."""
@@ -86,7 +86,8 @@ def _points(radius: float, rings: int, angles: int) -> tuple[np.ndarray, np.ndar
     s, w = 0.5 * (nodes + 1.0), 0.5 * weights
     rho = radius * s * s  # d rho = 2 radius s ds
     area = 2.0 * np.pi * rho * 2.0 * radius * s * w / angles
-    phi = 2.0 * np.pi * (np.arange(angles) + 0.5) / angles
+    # Microphones stand at the height of the cone: what is above is heard as what is below, and half of it will do.
+    phi = np.pi * (np.arange(angles) + 0.5) / angles
     across = (rho[:, None] * np.cos(phi)).ravel()
     up = (rho[:, None] * np.sin(phi)).ravel()
     return across, up, np.repeat(area, angles)
@@ -165,7 +166,7 @@ def direct(cabinet: Cabinet, capsule: Capsule, placed: Placed, hz: np.ndarray) -
         across, up, area = _points(cabinet.radius, *many)
         moving = _moving(cabinet, hz, many)
         x, y = place[0] - home[0], place[1] - home[1]
-        heard = _heard(hz, (across + x, up + y, 0.0), moving * area, placed, capsule.pressure)
+        heard = _heard(hz, (across + x, up + abs(y), 0.0), moving * area, placed, capsule.pressure)
         if place is not home:  # from aside, the rim and the depth of a cone shade its highs
             aside = math.hypot(x - placed.across, y) / math.hypot(x - placed.across, y, placed.distance)
             heard = heard / (1.0 + 1j * hz * aside / _SHADED_HZ) ** 2
@@ -185,6 +186,11 @@ def direct(cabinet: Cabinet, capsule: Capsule, placed: Placed, hz: np.ndarray) -
     reference = 2.0 * np.pi * (math.hypot(r, cabinet.radius) - r)  # of the disc, at rest
     ends = _high(hz, capsule.low_hz, 0.7) / (1.0 + 1j * hz / capsule.high_hz)
     return total / reference * cone(cabinet, hz) * ends * _bell(capsule.resonances, hz)
+
+
+def up_to_hearing(hz: np.ndarray) -> int:
+    """How many of the frequencies (n,) are below 22 kHz: nothing of a cabinet is above."""
+    return int(np.searchsorted(hz, 22_000.0))
 
 
 def near_count(rate: float) -> int:
@@ -218,6 +224,7 @@ def room(
     hz = np.fft.rfftfreq(2 * count, 1.0 / rate)
     short = near_count(rate)
     coarse = np.fft.rfftfreq(short, 1.0 / rate)
+    low = up_to_hearing(coarse)
     disc = np.pi * cabinet.radius**2 * len(cabinet.places)
     r = REFERENCE_M
     reference = 2.0 * np.pi * (math.hypot(r, cabinet.radius) - r)
@@ -228,7 +235,9 @@ def room(
     t = np.arange(count) / rate
     for row, across in enumerate((-0.5 * spread, 0.5 * spread)):
         placed = Placed(across, distance, 0.0)
-        heard = np.fft.rfft(np.fft.irfft(direct(cabinet, CAPSULES["omni"], placed, coarse)), 2 * count)
+        spectrum = np.zeros(len(coarse), dtype=complex)
+        spectrum[:low] = direct(cabinet, CAPSULES["omni"], placed, coarse[:low])
+        heard = np.fft.rfft(np.fft.irfft(spectrum), 2 * count)
         dark = cone(cabinet, hz) / (1.0 + 1j * hz / 3500.0) * _high(hz, 30.0, 0.7)
         for x, y, z in walls:
             path = math.sqrt((across - 2 * x) ** 2 + (2 * y) ** 2 + (distance + 2 * z) ** 2)

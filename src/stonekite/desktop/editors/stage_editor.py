@@ -77,7 +77,7 @@ class StageEditor(QWidget):
         self.further.setVisible(any(one.has_seldom for one in every))
         for one in every:
             if one.has_seldom:
-                self.further.clicked.connect(one.seldom.setVisible)
+                self.further.clicked.connect(lambda on, row=one.seldom: row.setVisible(on))
         self.paths = self._build_paths(kind)
         self.taps = self._build_taps(kind)
         self._shared_row: QWidget | None = None

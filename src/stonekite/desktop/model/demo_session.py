@@ -33,7 +33,7 @@ from stonekite.session.wide import three_amps, with_input
 from stonekite.stages.amp import Amp, AmpSide
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
-from stonekite.stages.cabinet import CabinetSide, CabinetStage
+from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
 from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide

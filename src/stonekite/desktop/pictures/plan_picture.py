@@ -226,6 +226,11 @@ class PlanPicture(Picture):
             box.moveRight(self._room_x - 4)
             box.moveTop(head.y() + (8 if head.y() < plot.center().y() else -26))
         box.moveTop(min(plot.bottom() - 34, max(plot.top() + 18, box.top())))
+        # Two that stand side by side: the words of the lower one go further down, those of the upper one up.
+        for other in self.names[:-1]:
+            beside = self.head(other)
+            if other != name and abs(beside.y() - head.y()) < 20 and abs(box.center().y() - beside.y()) < 24:
+                box.translate(0.0, -9.0 if (head.y(), name) < (beside.y(), other) else 9.0)
         self.label(painter, box, words, Qt.AlignmentFlag.AlignLeft)
 
     def _paint_pair(self, painter: QPainter, held: bool) -> None:
@@ -243,8 +248,8 @@ class PlanPicture(Picture):
         shown = self._setting(f"{name}_m").shown(self._value(f"{name}_m")) if self.is_on(name) else "off"
         words = f"room {shown}"
         wide = painter.fontMetrics().horizontalAdvance(words)
-        left = min(self.plot().right() - wide - 4, one.x() + 10)
-        painter.drawText(QPointF(left, self.plot().center().y() + 4), words)
+        left = min(self.plot().right() - wide - 4, one.x() - wide / 2)
+        painter.drawText(QPointF(left, min(self.plot().bottom() - 4, two.y() + 20)), words)
 
     # Mouse and keys
 
