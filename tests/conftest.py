@@ -8,6 +8,7 @@ os.environ["STONEKITE_TESTING"] = "1"
 
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 import soundfile
@@ -47,6 +48,21 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
         channel_count=info.channels,
     )
     return Session(sound=Sound(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),)))
+
+
+def excerpt(path: Path, seconds: float, folder: Path) -> Path:
+    """The beginning of a recording as a file of its own, of the same name: what measures all of it takes less time."""
+    sound, rate = soundfile.read(path)
+    return write_wav(folder / f"{path.stem}.wav", sound[: int(seconds * rate)].T, rate)
+
+
+def excerpt_of(session: Session, seconds: float, folder: Path) -> Session:
+    """A session on the beginning of its recording."""
+    stem = session.sound.stems[0]
+    path = excerpt(Path(stem.source.path), seconds, folder)
+    short = session_on(path, stem.strip)
+    kept = msgspec.structs.replace(stem, source=short.sound.stems[0].source)
+    return msgspec.structs.replace(session, sound=msgspec.structs.replace(session.sound, stems=(kept,)))
 
 
 IN_THE_WINDOW = {"qtbot", "qapp"}

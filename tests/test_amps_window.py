@@ -2,13 +2,13 @@
 
 import numpy as np
 import pytest
-from conftest import write_wav
+from conftest import excerpt, write_wav
 from hands import click, drag, from_menu, pick, to_front
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 from test_spurs_window import ended
 
-from stonekite.desktop.model.demo_session import amps_session, zither_session
+from stonekite.desktop.model.demo_session import amps_session
 from stonekite.engine.paths import loudness_of
 from stonekite.files.demo import demo_path
 from stonekite.session import tree
@@ -29,9 +29,9 @@ def from_submenu(qtbot, menu, word: str, inner: str) -> None:
     to_front(qtbot, menu.parentWidget().window())
 
 
-def test_three_amps_wide_in_a_few_actions(window, qtbot):
+def test_three_amps_wide_in_a_few_actions(window, qtbot, tmp_path):
     """From the plain recording: equally loud within 0.3 LU, in time to the sample, the dry path down, one undo."""
-    window.opening.open_path(demo_path("cable zither"))
+    window.opening.open_path(excerpt(demo_path("cable zither"), 6.0, tmp_path))
     window.start()
     kite = window.kite
     click(qtbot, kite, kite.split_centre())
@@ -49,7 +49,7 @@ def test_three_amps_wide_in_a_few_actions(window, qtbot):
     assert max(loud.values()) - min(loud.values()) < 0.3
     # Their level is that of the pickup while it plays, brought to where an amplifier wants it.
     inputs = {spur.branch.stages[0].upper.input_db for spur in strip.spurs}
-    assert len(inputs) == 1 and abs(inputs.pop() - 2.7) < 0.5
+    assert len(inputs) == 1 and abs(inputs.pop() - 2.7) < 1.5
     window.document.undo()
     assert not window.document.strip.spurs and window.document.strip.upper.level_db == 0.0
     # Where there is no room for three more, a sentence says so and nothing changes.
@@ -63,13 +63,10 @@ def test_the_demo_of_three_amplifiers_is_level():
     stem = amps_session().sound.stems[0]
     loud = ended(loudness_of(stem, [spur.id for spur in stem.strip.spurs]))
     assert max(loud.values()) - min(loud.values()) < 0.3
-    pair = zither_session().sound.stems[0]
-    loud = ended(loudness_of(pair, ["upper", "lower"]))
-    assert abs(loud["upper"] - loud["lower"]) < 2.0
 
 
 def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, qtbot, tmp_path):
-    window.opening.open_path(demo_path("cable zither"))
+    window.opening.open_path(excerpt(demo_path("cable zither"), 6.0, tmp_path))
     window.start()
     kite = window.kite
     click(qtbot, kite, kite.split_centre())

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from conftest import RATE
+from conftest import RATE, excerpt_of
 from hands import click
 from PySide6.QtCore import QPointF
 from scipy import signal
@@ -55,9 +55,9 @@ def test_hum_is_found_whatever_its_pitch_and_the_rate(rate):
 
 
 def test_no_hum_is_found_in_a_voice_or_in_noise_and_the_engine_is_found_beside_one():
-    assert humming.found(clean_log()[: 20 * RATE], RATE) == (0.0, 0)
+    assert humming.found(clean_log()[: 8 * RATE], RATE) == (0.0, 0)
     assert humming.found(NOISE.standard_normal(6 * RATE), RATE) == (0.0, 0)
-    learned = hum.learns(wheelhouse_log(), Context(RATE), 0.0)
+    learned = hum.learns(wheelhouse_log()[:, : 9 * RATE], Context(RATE), 0.0)
     assert learned.hz[0] == pytest.approx(27.0, rel=0.003) and learned.hz[1] == 0.0
     stage = hum.taken(Hum(id=1, lower=HumSide(base_hz=60.0)), learned)
     assert stage.upper.base_hz == learned.hz[0] and stage.lower.base_hz == 60.0
@@ -87,14 +87,14 @@ def test_the_notches_are_as_drawn(rate):
 
 def test_wandering_hum_is_followed():
     """Pitch that goes up and down by so much, so fast; what is left of the hum alone, and beside a voice."""
-    spoken = clean_log()[: 12 * RATE]
+    spoken = clean_log()[: 9 * RATE]
     for wander, speed, least in (
         (0.0, 1.0, 30.0),
         (0.003, 0.3, 15.0),
         (0.01, 0.05, 28.0),
         (0.02, 0.02, 26.0),
     ):
-        sound = humming_at(27.0, RATE, 12.0, wander, speed)
+        sound = humming_at(27.0, RATE, 9.0, wander, speed)
         gone = {}
         for follow in (False, True):
             side = HumSide(base_hz=27.0, harmonics=32, width_hz=2.0)
@@ -189,10 +189,9 @@ def test_a_fold_that_cannot_be_learned_says_why():
     assert np.abs(out[0] - wanted)[4800:-4800].max() < 1e-3
 
 
-def test_hum_and_worth_are_learned_in_the_window(window, qtbot):
+def test_hum_and_worth_are_learned_in_the_window(window, qtbot, tmp_path):
     """Without a loop from the whole recording; the notches go where the engine is, and the fold makes it mono."""
-    session = wheelhouse_session()
-    window.document.open(session)
+    window.document.open(excerpt_of(wheelhouse_session(), 9.0, tmp_path))
     window.start()
     window.document.set_loop(None)
     window.stages.remove(2)

@@ -3,10 +3,12 @@
 import numpy as np
 import pytest
 import soundfile
+from conftest import excerpt_of
 from hands import click, double_click, drag, from_menu, press, to_front
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
+from stonekite.desktop.model.demo_session import zither_session
 from stonekite.engine.audition import Audition, auditioned
 from stonekite.engine.paths import aligned, loudness_of
 from stonekite.files.demo import demo_path
@@ -241,8 +243,8 @@ def test_many_spurs_and_stages_scroll_and_say_so(opened, qtbot):
     assert visible.contains(lane.toPoint())
 
 
-def test_what_is_heard_without_a_spur_is_as_loud_as_with_it(window, qtbot):
-    window.opening.open_zither()
+def test_what_is_heard_without_a_spur_is_as_loud_as_with_it(window, qtbot, tmp_path):
+    window.document.open(excerpt_of(zither_session(), 6.0, tmp_path))
     window.start()
     view = window.spur_view
     torn = window.document.strip.spurs[0].id
