@@ -82,7 +82,7 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     assert all(stage.lower is None and stage.upper is not None for stage in stages.values())
     # The input has set itself, without being asked.
     amp = stages["Amp"].id
-    qtbot.waitUntil(lambda: window.document.stage(amp).shared.learned is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: window.document.stage(amp).shared.learned is not None, timeout=90_000)
     # Voice and tone by hand; how hard it works is shown while it plays.
     window.stages.choose(amp, "upper")
     editor = window.panel.editors["amp"]
@@ -92,7 +92,7 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     assert editor.work._names == ("1", "2", "3", "power")
     window.hearing.toggle_play()
     qtbot.waitUntil(
-        lambda: editor.work.levels(0)[1] > -40.0 and editor.work.levels(0)[0] > -40.0, timeout=20_000
+        lambda: editor.work.levels(0)[1] > -40.0 and editor.work.levels(0)[0] > -40.0, timeout=90_000
     )
     window.hearing.toggle_play()
     # Microphones are dragged in the plan, turned by their other end, chosen and moved by keys.
@@ -133,11 +133,11 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     # A response of one's own: in the session from then on, and undone in one step.
     ringing = np.exp(-np.arange(4000) / 300) * np.sin(np.arange(4000) / 8)
     window.responses.use(write_wav(tmp_path / "my box.wav", np.stack([ringing, ringing]) * 0.5))
-    qtbot.waitUntil(lambda: window.stages.stage.upper.cabinet == "own", timeout=20_000)
+    qtbot.waitUntil(lambda: window.stages.stage.upper.cabinet == "own", timeout=90_000)
     assert window.stages.stage.upper.own.name == "my box.wav" and "my box" in editor.told.text()
     assert plan.names == ()
     window.responses.use(tmp_path / "missing.wav")
-    qtbot.waitUntil(lambda: "missing.wav" in window.hint.text(), timeout=20_000)
+    qtbot.waitUntil(lambda: "missing.wav" in window.hint.text(), timeout=90_000)
     window.document.undo()
     assert window.stages.stage.upper.cabinet == "single"
 

@@ -199,7 +199,7 @@ def test_hum_and_worth_are_learned_in_the_window(window, qtbot, tmp_path):
     editor = window.panel.editors["hum"]
     qtbot.waitUntil(editor.isVisible)
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
-    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=90_000)
     stage = window.stages.stage
     assert stage.upper.base_hz == pytest.approx(27.0, rel=0.004) and stage.lower.base_hz == 50.0
     assert editor.learned.text().startswith("Found from 0.00")
@@ -208,7 +208,7 @@ def test_hum_and_worth_are_learned_in_the_window(window, qtbot, tmp_path):
     window.stages.add("fold")
     editor = window.panel.editors["fold"]
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
-    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=90_000)
     assert "in time" in editor.learned.text() and window.document.next_undo == "Fold: learned"
     window.document.undo()
     assert window.stages.stage.shared.learned is None

@@ -59,10 +59,10 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
     # Listen: play, switch, level match measured behind the window.
     window.timeline.setFocus()
     press(qtbot, window, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: window.transport.position_s > 0.1, timeout=20_000)
+    qtbot.waitUntil(lambda: window.transport.position_s > 0.1, timeout=90_000)
     press(qtbot, window, Qt.Key.Key_2)
     assert window.transport.listening.what == "unprocessed"
-    qtbot.waitUntil(lambda: window.transport.listening.unprocessed_db < 0, timeout=30_000)
+    qtbot.waitUntil(lambda: window.transport.listening.unprocessed_db < 0, timeout=90_000)
     press(qtbot, window, Qt.Key.Key_S, Qt.KeyboardModifier.ShiftModifier)
     assert window.transport.listening.only == "side"
     # Save, undo everything, redo everything.
@@ -253,7 +253,7 @@ def test_the_waveform_after_follows_the_settings(opened, qtbot):
     qtbot.waitUntil(lambda: opened.timeline._after is not None, timeout=60_000)
     before = opened.timeline._after.peaks.copy()
     qtbot.mouseClick(opened.leg_rows["lower"].toggles["muted"], LEFT)
-    qtbot.waitUntil(lambda: opened.timeline._after.peaks[3] == 0, timeout=30_000)
+    qtbot.waitUntil(lambda: opened.timeline._after.peaks[3] == 0, timeout=90_000)
     assert before[3] > 0
     assert opened._measured.after["side_to_mid_db"] is None
 
@@ -321,7 +321,7 @@ def test_an_export_can_be_cancelled(opened, qtbot, tmp_path):
     opened.exporting.start(opened.document, dialog, tmp_path / "out.wav")
     qtbot.waitUntil(lambda: 0 < dialog.bar.value() < 1000, timeout=60_000)
     qtbot.mouseClick(dialog.cancel, LEFT)
-    qtbot.waitUntil(lambda: "Cancelled" in dialog.message.text(), timeout=20_000)
+    qtbot.waitUntil(lambda: "Cancelled" in dialog.message.text(), timeout=90_000)
     assert [p.name for p in tmp_path.iterdir() if "out" in p.name] == []
     dialog.reject()
 
