@@ -30,7 +30,7 @@ def from_submenu(qtbot, menu, word: str, inner: str) -> None:
 
 
 def test_three_amps_wide_in_a_few_actions(window, qtbot, tmp_path):
-    """From the plain recording: equally loud within 0.3 LU, in time to the sample, the dry path down, one undo."""
+    """From the plain recording: equally loud within 0.3 LU, the dry path down, one undo."""
     window.opening.open_path(excerpt(demo_path("cable zither"), 6.0, tmp_path))
     window.start()
     kite = window.kite

@@ -167,7 +167,6 @@ class CabinetShared(Settings, frozen=True, kw_only=True):
 
 
 class CabinetStage(Stage, frozen=True, kw_only=True, tag="cabinet"):
-    level_kept: bool = False
     upper: CabinetSide | None = CabinetSide()
     lower: CabinetSide | None = CabinetSide()
     shared: CabinetShared = CabinetShared()
