@@ -43,7 +43,8 @@ def cleaned(
     """Sound through the stage alone, in time again; the noise is learned from the beginning."""
     learned = learns(sound[:, int(0.05 * rate) : int(0.6 * rate)], Context(rate), 0.05) if learn else None
     side = NoiseSide(amount_db=amount)
-    stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, hold=0.0, **shared))
+    shared = {"hold": 0.0} | shared
+    stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, **shared))
     chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), rate)
     return chain.process(np.pad(sound, ((0, 0), (0, chain.latency))), 0)[:, chain.latency :]
 
@@ -66,11 +67,11 @@ def jitter_db(clean: np.ndarray, out: np.ndarray) -> float:
 
 
 GOALS = {
-    ("engine, wind", 0): (11.0, 6.5), ("engine, wind", 5): (10.0, 6.0), ("engine, wind", 10): (9.3, 5.6),
-    ("white", 0): (13.0, 13.0), ("white", 5): (12.0, 12.0), ("white", 10): (10.7, 10.7),
-    ("the same", 0): (11.0, 11.0), ("the same", 5): (10.0, 10.0), ("the same", 10): (8.8, 8.8),
+    ("engine, wind", 0): 11.0, ("engine, wind", 5): 10.0, ("engine, wind", 10): 9.3,
+    ("white", 0): 13.0, ("white", 5): 12.0, ("white", 10): 10.7,
+    ("the same", 0): 11.0, ("the same", 5): 10.0, ("the same", 10): 8.8,
 }  # fmt: skip
-"""By noise and its distance in dB: what is wanted, and what is held to now."""
+"""By noise and its distance in dB: what six voices gain together, in the mean."""
 
 
 @pytest.mark.slow
@@ -92,12 +93,12 @@ def test_what_each_analysis_gains(kind, snr_db):
         together = results["together"]
         quiet = slice(int(0.2 * RATE), int(0.5 * RATE))
         pauses.append(10 * np.log10(np.mean(together[:, quiet] ** 2) / np.mean(noisy[:, quiet] ** 2)))
-    goal, held = GOALS[kind, snr_db]
+    goal = GOALS[kind, snr_db]
     means = {name: float(np.mean(values)) for name, values in found.items()}
     jitters = {name: float(np.mean(values)) for name, values in moves.items()}
     words = ", ".join(f"{name} {gain:+.1f} dB (moves {jitters[name]:.2f})" for name, gain in means.items())
     print(f"{kind}, {snr_db} dB: {words}; pauses {np.mean(pauses):.1f} dB; goal {goal}")
-    assert means["together"] >= held
+    assert means["together"] >= (goal if THOROUGH else goal - 1.0)
     assert means["together"] >= means["own"] - 0.1
     assert np.mean(pauses) <= -18.0
     if kind != "the same":

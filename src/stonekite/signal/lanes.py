@@ -1,59 +1,93 @@
-"""A SIMD vector of 16 doubles for Numba kernels.
+"""SIMD vectors of doubles for Numba kernels: of 16, for filters, and of 4, for transforms.
 
 Numba vectorises loops over samples, but a recursive filter cannot be vectorised along time. With a vector
-type, the sections of a cascade can lie side by side instead. The functions here are Numba intrinsics: they
-work inside njit kernels only. LLVM splits the vector to whatever the processor has.
+type, the sections of a cascade can lie side by side instead. And where a loop goes over many arrays, LLVM
+asks for each pair of them whether they overlap; with vectors it is not asked. The functions here are Numba
+intrinsics: they work inside njit kernels only. LLVM splits the vector to whatever the processor has.
 """
+
+import operator
 
 from llvmlite import ir
 from numba.core import cgutils, types
-from numba.extending import intrinsic, models, register_model
+from numba.extending import intrinsic, models, overload, register_model
 
 LANES = 16
+FOUR = 4
 
 _VECTOR = ir.VectorType(ir.DoubleType(), LANES)
 _INT = ir.IntType(32)
 
 
 class Lanes(types.Type):
-    """Numba's type of the vector."""
+    """Numba's type of a vector of so many doubles."""
 
-    def __init__(self) -> None:
-        super().__init__(name=f"lanes{LANES}")
+    def __init__(self, count: int) -> None:
+        super().__init__(name=f"lanes{count}")
+        self.vector = ir.VectorType(ir.DoubleType(), count)
 
 
-lanes = Lanes()
+lanes = Lanes(LANES)
+four = Lanes(FOUR)
 
 
 @register_model(Lanes)
 class _LanesModel(models.PrimitiveModel):
     def __init__(self, manager, frontend):
-        super().__init__(manager, frontend, _VECTOR)
+        super().__init__(manager, frontend, frontend.vector)
 
 
-def _pointer(context, builder, signature, args):
+def _pointer(context, builder, signature, args, of):
     array = context.make_array(signature.args[0])(context, builder, args[0])
-    return builder.bitcast(builder.gep(array.data, [args[1]]), _VECTOR.as_pointer())
+    return builder.bitcast(builder.gep(array.data, [args[1]]), of.vector.as_pointer())
 
 
-@intrinsic
-def load(typing, array, offset):
-    """Sixteen doubles of a contiguous array, from a flat offset."""
+def _loads(of, backwards=False):
+    def typed(typing, array, offset):
+        def generate(context, builder, signature, args):
+            value = builder.load(_pointer(context, builder, signature, args, of))
+            value.align = 8
+            if not backwards:
+                return value
+            order = list(reversed(range(of.vector.count)))
+            undefined = ir.Constant(of.vector, ir.Undefined)
+            return builder.shuffle_vector(
+                value, undefined, ir.Constant(ir.VectorType(_INT, len(order)), order)
+            )
 
-    def generate(context, builder, signature, args):
-        value = builder.load(_pointer(context, builder, signature, args))
-        value.align = 8
-        return value
+        return of(array, offset), generate
 
-    return lanes(array, offset), generate
+    return intrinsic(typed)
+
+
+load = _loads(lanes)
+"""Sixteen doubles of a contiguous array, from a flat offset."""
+load_four = _loads(four)
+"""Four of them."""
+load_back = _loads(four, backwards=True)
+"""Four of them, the last one first."""
 
 
 @intrinsic
 def store(typing, array, offset, value):
-    """Write sixteen doubles into a contiguous array, at a flat offset."""
+    """Write a vector into a contiguous array, at a flat offset."""
 
     def generate(context, builder, signature, args):
-        builder.store(args[2], _pointer(context, builder, signature, args)).align = 8
+        builder.store(args[2], _pointer(context, builder, signature, args, value)).align = 8
+        return context.get_dummy_value()
+
+    return types.void(array, offset, value), generate
+
+
+@intrinsic
+def store_back(typing, array, offset, value):
+    """Write a vector, its last lane first."""
+
+    def generate(context, builder, signature, args):
+        count = value.vector.count
+        order = ir.Constant(ir.VectorType(_INT, count), list(reversed(range(count))))
+        turned = builder.shuffle_vector(args[2], ir.Constant(value.vector, ir.Undefined), order)
+        builder.store(turned, _pointer(context, builder, signature, args, value)).align = 8
         return context.get_dummy_value()
 
     return types.void(array, offset, value), generate
@@ -64,12 +98,66 @@ def fma(typing, a, b, c):
     """a * b + c, rounded once: the same on every path, so that no block size changes a bit."""
 
     def generate(context, builder, signature, args):
-        kind = ir.FunctionType(_VECTOR, [_VECTOR] * 3)
+        kind = ir.FunctionType(a.vector, [a.vector] * 3)
         return builder.call(
-            cgutils.get_or_insert_function(builder.module, kind, f"llvm.fma.v{LANES}f64"), args
+            cgutils.get_or_insert_function(builder.module, kind, f"llvm.fma.v{a.vector.count}f64"), args
         )
 
-    return lanes(a, b, c), generate
+    return a(a, b, c), generate
+
+
+def _operation(name):
+    @intrinsic
+    def done(typing, a, b):
+        def generate(context, builder, signature, args):
+            return getattr(builder, name)(*args)
+
+        return a(a, b), generate
+
+    return done
+
+
+mul = _operation("fmul")
+_add, _sub, _div = _operation("fadd"), _operation("fsub"), _operation("fdiv")
+
+
+def _picked(sign):
+    @intrinsic
+    def done(typing, a, b):
+        def generate(context, builder, signature, args):
+            return builder.select(builder.fcmp_ordered(sign, *args), *args)
+
+        return a(a, b), generate
+
+    return done
+
+
+larger, smaller = _picked(">"), _picked("<")
+"""Lane by lane: the larger, or the smaller, of two; the second one where there is a NaN."""
+
+
+@intrinsic
+def root(typing, a):
+    """The square root of every lane."""
+
+    def generate(context, builder, signature, args):
+        kind = ir.FunctionType(a.vector, [a.vector])
+        name = f"llvm.sqrt.v{a.vector.count}f64"
+        return builder.call(cgutils.get_or_insert_function(builder.module, kind, name), args)
+
+    return a(a), generate
+
+
+def _means(sign, operation):
+    @overload(sign)
+    def typed(a, b):
+        return (lambda a, b: operation(a, b)) if isinstance(a, Lanes) and a == b else None
+
+
+_means(operator.add, _add)
+_means(operator.sub, _sub)
+_means(operator.mul, mul)
+_means(operator.truediv, _div)
 
 
 @intrinsic
@@ -83,26 +171,23 @@ def scalar_fma(typing, a, b, c):
     return types.float64(types.float64, types.float64, types.float64), generate
 
 
-@intrinsic
-def mul(typing, a, b):
-    """a * b."""
+def _splats(of):
+    def typed(typing, value):
+        def generate(context, builder, signature, args):
+            undefined = ir.Constant(of.vector, ir.Undefined)
+            one = builder.insert_element(undefined, args[0], ir.Constant(_INT, 0))
+            order = ir.Constant(ir.VectorType(_INT, of.vector.count), [0] * of.vector.count)
+            return builder.shuffle_vector(one, undefined, order)
 
-    def generate(context, builder, signature, args):
-        return builder.fmul(*args)
+        return of(types.float64), generate
 
-    return lanes(a, b), generate
+    return intrinsic(typed)
 
 
-@intrinsic
-def splat(typing, value):
-    """The same double in every lane."""
-
-    def generate(context, builder, signature, args):
-        one = builder.insert_element(ir.Constant(_VECTOR, ir.Undefined), args[0], ir.Constant(_INT, 0))
-        order = ir.Constant(ir.VectorType(_INT, LANES), [0] * LANES)
-        return builder.shuffle_vector(one, ir.Constant(_VECTOR, ir.Undefined), order)
-
-    return lanes(types.float64), generate
+splat = _splats(lanes)
+"""The same double in every of sixteen lanes."""
+splat_four = _splats(four)
+"""In every of four."""
 
 
 @intrinsic
@@ -161,14 +246,14 @@ def total(typing, value):
     """The sum of all lanes, always in the same order."""
 
     def generate(context, builder, signature, args):
-        value, half = args[0], LANES
-        undefined = ir.Constant(_VECTOR, ir.Undefined)
-        for _ in range(2):
+        vector, count = args[0], value.vector.count
+        half, undefined = count, ir.Constant(value.vector, ir.Undefined)
+        while half > 4:
             half //= 2
-            order = [*range(half, 2 * half), *([LANES] * (LANES - half))]
-            upper = builder.shuffle_vector(value, undefined, ir.Constant(ir.VectorType(_INT, LANES), order))
-            value = builder.fadd(value, upper)
-        lanes_left = [builder.extract_element(value, ir.Constant(_INT, k)) for k in range(half)]
+            order = [*range(half, 2 * half), *([count] * (count - half))]
+            upper = builder.shuffle_vector(vector, undefined, ir.Constant(ir.VectorType(_INT, count), order))
+            vector = builder.fadd(vector, upper)
+        lanes_left = [builder.extract_element(vector, ir.Constant(_INT, k)) for k in range(half)]
         while len(lanes_left) > 1:
             lanes_left = [builder.fadd(a, b) for a, b in zip(lanes_left[::2], lanes_left[1::2], strict=True)]
         return lanes_left[0]

@@ -288,20 +288,18 @@ def coefficients(stage: Noise, context: Context) -> Any:
 
 
 def start(coefficients: Any) -> Any:
-    return suppressor.State(coefficients)
+    return coefficients.begun()
 
 
 def carry(old: Any, state: Any, new: Any) -> Any:
     """The noise that is known goes on; what was learned anew is taken at once."""
     if old.late != new.late:
         return None
-    kept = state.copied()
+    kept = suppressor.copied(state)
     if (old.noise is None) != (new.noise is None) or (
         new.noise is not None and not np.array_equal(old.noise, new.noise)
     ):
-        fresh = suppressor.State(new)
-        fresh.heard, fresh.given = kept.heard, kept.given
-        return fresh
+        return new.begun()._replace(heard=kept.heard, given=kept.given)
     return kept
 
 
@@ -336,8 +334,8 @@ def noise_known(stage: Noise, rate: float) -> np.ndarray | None:
 
 def noise_now(coefficients: Any, state: Any, rate: float) -> np.ndarray:
     """Power (3, 2, bins) of the noise that is known now, of what lately came in, and of what came out of it."""
-    noise = state.noise if coefficients.louder is None else coefficients.louder * state.noise
-    return _sine_power(np.stack([noise, state.came, state.went]), rate)
+    rows = np.stack([coefficients.fixed.louder * state.noise, state.came, state.went])
+    return _sine_power(rows[:, :, : coefficients.bins], rate)
 
 
 def _sine_power(power: np.ndarray, rate: float) -> np.ndarray:

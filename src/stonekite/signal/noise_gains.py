@@ -1,0 +1,165 @@
+"""Gains of one stream of noisy spectra: the prior over quefrencies, the table of amplitudes, and what is likely there."""
+
+import math
+
+import numpy as np
+from numba import njit
+
+from stonekite.signal.lanes import fma, larger, load_four, smaller, splat_four, store
+from stonekite.signal.noise_frames import DB, LOG2_E, bounded, smooth
+from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.signal.transforms import cosines
+
+LOWEST_DB, HIGHEST_DB = -30, 50
+NU = 0.3
+LEAST_XI = 10.0**-2.5
+_LN_2 = 0.6931471805599453
+_LEAST_LOG = -9.2
+_WHOLE = 6755399441055744.0
+"""1.5 times 2^52: what is added to it and taken from it again is rounded to a whole number."""
+
+
+def gain_table() -> np.ndarray:
+    """The logarithm of E[A | R] / R (81, 81) for prior SNR (rows) and R squared (columns) in dB, one apart: of amplitudes
+    with a density like a^(NU-1) exp(-a sqrt(NU (NU+1) / xi)), in noise of power 1.
+    """
+    levels = np.arange(LOWEST_DB, HIGHEST_DB + 1)
+    heard = 10.0 ** (levels / 20.0)
+    table = np.empty((len(levels), len(levels)))
+    scales = np.sqrt(NU * (NU + 1.0) / 10.0 ** (levels / 10.0))
+    for k, r in enumerate(heard):
+        # Around what was heard, and near nothing, where the prior is steep.
+        near = np.linspace(max(r - 6.0, 1e-6), r + 6.0, 241)
+        low = np.geomspace(1e-7, max(r - 6.0, 1e-6), 120) if r > 6.0 else np.geomspace(1e-7, near[0], 40)
+        a = np.unique(np.concatenate([low, near]))
+        logs = (NU - 1.0) * np.log(a) - (a - r) ** 2 + _log_i0e(2.0 * a * r)
+        weight = np.gradient(a) * np.exp(logs - scales[:, None] * a)
+        total = weight.sum(axis=1)
+        mean = np.divide(weight @ a, total, out=np.zeros_like(total), where=total > 0.0)
+        table[:, k] = np.log(np.maximum(mean / r, 1e-6))
+    return table
+
+
+def _log_i0e(x: np.ndarray) -> np.ndarray:
+    """The logarithm of the modified Bessel function of order 0 times exp(-x)."""
+    small = np.minimum(x, 500.0)
+    large = np.maximum(x, 500.0)
+    return np.where(
+        x < 500.0,
+        np.log(np.i0(small)) - small,
+        -0.5 * np.log(2.0 * np.pi * large) + np.log1p(1.0 / (8.0 * large)),
+    )
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def prior(s, m, stream, powers, logs):
+    """Half the logarithm of the prior SNR of a stream, of powers (bins,) in noise of power 1: the likeliest one, its
+    cepstrum smoothed over frames, each quefrency with its own pole; what may be a pitch goes fast.
+    """
+    n = s.bins - 1
+    work, cepstrum = m.scratch[0], m.scratch[1]
+    kept, poles = m.kept[stream], m.poles[stream]
+    for i in range(0, s.bins, 4):
+        store(work, i, larger(load_four(powers, i) - splat_four(1.0), splat_four(LEAST_XI)))
+    log2_into(work[: s.bins], logs)
+    cosines(s.half, logs, m.work, s.ones, m.scratch[2], m.scratch[3], cepstrum)
+    for k in range(0, s.bins, 4):
+        store(cepstrum, k, splat_four(_LN_2 / n) * load_four(cepstrum, k))
+    if m.counts[3 + stream]:
+        kept[:] = cepstrum
+        poles[:] = s.bases
+        m.counts[3 + stream] = 0
+    best, total, squares = s.pitch_low, 0.0, 0.0
+    for k in range(s.pitch_low, s.pitch_high):
+        total += cepstrum[k]
+        squares += cepstrum[k] ** 2
+        if cepstrum[k] > cepstrum[best]:
+            best = k
+    count = s.pitch_high - s.pitch_low
+    spread = math.sqrt(max(0.0, squares / count - (total / count) ** 2))
+    fifth = splat_four(0.2)
+    for k in range(0, s.bins, 4):  # falls at once, comes back slowly
+        usual, pole = load_four(s.bases, k), load_four(poles, k)
+        store(poles, k, smaller(usual, fma(fifth, usual - pole, pole)))
+    if cepstrum[best] > 0.05 + 2.5 * spread:
+        quick = 2.0 * s.bases[0]
+        for k in range(best - 3, best + 4):
+            poles[k] = min(poles[k], quick)
+    for k in range(0, s.bins, 4):
+        x = load_four(kept, k)
+        store(kept, k, fma(splat_four(1.0) - load_four(poles, k), load_four(cepstrum, k) - x, x))
+    cosines(s.half, kept, m.work, s.ones, m.scratch[2], m.scratch[3], logs)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
+    """Gains (bins,) of one stream, from half the logarithm of its smoothed prior and its powers, not under its floors;
+    how likely there is anything; and the prior in dB.
+    """
+    bins, scratch, mean = s.bins, m.scratch, m.means[stream]
+    xi, near, wide, level, work = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
+    least = math.log(LEAST_XI)
+    for i in range(bins):
+        work[i] = LOG2_E * max(2.0 * logs[i] + 0.1823215567939546, least)  # 1.2 times
+    exp2_into(work[:bins], xi)
+    if onset:
+        for i in range(bins):
+            xi[i] = max(xi[i], s.hold * (powers[i] - 1.0))
+        log2_into(xi[:bins], work)
+    share = splat_four(1.0 - s.presence_pole)
+    for i in range(0, bins, 4):
+        store(xi_db, i, splat_four(DB) * load_four(work, i))
+        x = load_four(mean, i)
+        store(mean, i, fma(share, load_four(xi, i) - x, x))
+    smooth(bins, mean, s.w3, m.padded, near)
+    smooth(bins, mean, s.w31, m.padded, wide)
+    for i in range(0, bins, 4):
+        store(near, i, larger(load_four(near, i), splat_four(1e-12)))
+        store(wide, i, larger(load_four(wide, i), splat_four(1e-12)))
+        x, p = load_four(xi, i), load_four(powers, i)
+        v = smaller(x / (splat_four(1.0) + x) * p, splat_four(200.0))
+        store(work, i, splat_four(-LOG2_E) * v)
+        store(level, i, p + splat_four(1e-12))
+    log2_into(near[:bins], scratch[5])
+    log2_into(wide[:bins], scratch[6])
+    exp2_into(work[:bins], scratch[7])
+    none, one, fifth = splat_four(0.0), splat_four(1.0), splat_four(0.2)
+    for i in range(0, bins, 4):
+        local = bounded(fifth * fma(splat_four(DB), load_four(scratch[5], i), splat_four(10.0)), none, one)
+        all_over = bounded(fifth * fma(splat_four(DB), load_four(scratch[6], i), splat_four(10.0)), none, one)
+        absent = smaller(one - local * all_over, splat_four(0.95))
+        odds = absent / (one - absent) * (one + load_four(xi, i)) * load_four(scratch[7], i)
+        store(presence, i, one / (one + odds))
+    log2_into(level[:bins], work)
+    weighed(bins, s.table, xi_db, work, presence, s.floor_logs[stream], 1.0, scratch[8:15], level)
+    exp2_into(level[:bins], out)
+    for i in range(0, bins, 4):
+        store(out, i, smaller(one, load_four(out, i)))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def weighed(bins, table, xi_db, power_logs, presence, floor_logs, depth, work, out):
+    """The logarithm of base 2 of gains: by the table where there is something, the floor where there is nothing."""
+    none, most, last = splat_four(0.0), splat_four(79.999), splat_four(-float(LOWEST_DB))
+    whole = splat_four(_WHOLE)
+    for i in range(0, bins, 4):
+        a = bounded(load_four(xi_db, i) + last, none, most)
+        b = bounded(fma(splat_four(DB), load_four(power_logs, i), last), none, most)
+        j = (a - splat_four(0.499999999)) + whole - whole
+        k = (b - splat_four(0.499999999)) + whole - whole
+        store(work[0], i, fma(splat_four(81.0), j, k))
+        store(work[1], i, a - j)
+        store(work[2], i, b - k)
+    for i in range(bins):
+        at = np.uint64(work[0, i])
+        work[3, i], work[4, i] = table[at], table[at + np.uint64(1)]
+        work[5, i], work[6, i] = table[at + np.uint64(81)], table[at + np.uint64(82)]
+    lowest, one, log2_e = splat_four(_LEAST_LOG), splat_four(1.0), splat_four(LOG2_E)
+    for i in range(0, bins, 4):
+        u, v = load_four(work[1], i), load_four(work[2], i)
+        low = fma(v, load_four(work[4], i) - load_four(work[3], i), load_four(work[3], i))
+        high = fma(v, load_four(work[6], i) - load_four(work[5], i), load_four(work[5], i))
+        gain = larger(fma(u, high - low, low), lowest)
+        floor = splat_four(depth) * load_four(floor_logs, i)
+        there = load_four(presence, i)
+        store(out, i, log2_e * larger(floor, there * gain + (one - there) * floor))

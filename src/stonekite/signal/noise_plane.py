@@ -1,0 +1,179 @@
+"""The plane of both legs in every bin: the noise of both whitened, and the direction of what is more than noise in it."""
+
+from numba import njit
+
+from stonekite.signal.lanes import fma, larger, load_four, root, smaller, splat_four, store
+from stonekite.signal.noise_frames import BEGINNING, COMMON, DB, LOG2_E, ODDS, bounded, smooth
+from stonekite.signal.noise_gains import weighed
+from stonekite.signal.quick import exp2_into, log2_into
+
+_ACROSS_DEPTH = 1.75
+"""How many times the amount goes down what lies across the voice."""
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def plane(s, m, power, noise):
+    """The whitened plane of both legs: what each bin is along the source, and across it.
+
+    Into `axes` (9, bins): the triangle that whitens (l11, l21 re and im, l22), cosine, sine and turn (re and im) of the
+    direction, and how much of what is more than noise lies across it; into `parts` (4, bins) what was heard along and
+    across, re and im of both.
+    """
+    scratch, padded, axes, parts = m.scratch, m.padded, m.axes, m.parts
+    c_re, c_im, size, q, there = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
+    smooth(s.bins, m.across[0], s.w9, padded, c_re)
+    smooth(s.bins, m.across[1], s.w9, padded, c_im)
+    tiny, none, one = splat_four(1e-12), splat_four(0.0), splat_four(1.0)
+    for i in range(0, s.bins, 4):
+        n0, n1, x, y = load_four(noise[0], i), load_four(noise[1], i), load_four(c_re, i), load_four(c_im, i)
+        both = root(n0 * n1)
+        square = x * x + y * y
+        # Of few averages there is a coherence where there is none: so much of it is taken off.
+        kept = (larger(none, square - splat_four(1.0 / 55.0))) * splat_four(55.0 / 54.0)
+        scale = both * smaller(root(kept), splat_four(0.999)) / larger(root(square), tiny)
+        x, y = x * scale, y * scale
+        l11 = root(n0)
+        down = one / l11
+        a_re, a_im = x * down, none - y * down
+        l22 = root(larger(n1 - a_re * a_re - a_im * a_im, splat_four(0.001) * n1))
+        over = one / l22
+        u, v = load_four(m.re[0], i) * down, load_four(m.im[0], i) * down
+        p = (load_four(m.re[1], i) - (a_re * u - a_im * v)) * over
+        r = (load_four(m.im[1], i) - (a_re * v + a_im * u)) * over
+        loud = larger(u * u + v * v, p * p + r * r)
+        store(size, i, both)
+        store(c_re, i, x)
+        store(c_im, i, y)
+        store(axes[0], i, l11)
+        store(axes[1], i, a_re)
+        store(axes[2], i, a_im)
+        store(axes[3], i, l22)
+        store(parts[0], i, u)
+        store(parts[1], i, v)
+        store(parts[2], i, p)
+        store(parts[3], i, r)
+        store(q, i, splat_four(-LOG2_E) * smaller(loud * splat_four(ODDS / (1.0 + ODDS)), splat_four(200.0)))
+    exp2_into(q[: s.bins], there)
+    fast, slow = 1.0 - s.poles[2], 1.0 - s.poles[3]
+    if m.counts[1] == 0 and m.counts[0] < BEGINNING:
+        fast = slow = 0.0
+    if m.counts[2]:
+        for i in range(s.bins):
+            m.covariance[0, i], m.covariance[1, i] = noise[0, i], noise[1, i]
+            m.covariance[2, i], m.covariance[3, i] = c_re[i], c_im[i]
+            m.course[0, i] = m.course[1, i] = m.course[2, i] = 0.03 * size[i]
+            m.course[3, i] = 0.0
+        m.counts[2] = 0
+    for i in range(0, s.bins, 4):
+        presence = larger(splat_four(0.02), one / (one + splat_four(1.0 + ODDS) * load_four(there, i)))
+        a, b = splat_four(fast) * presence, splat_four(slow) * presence
+        e, f, g, h = (
+            load_four(m.re[0], i),
+            load_four(m.im[0], i),
+            load_four(m.re[1], i),
+            load_four(m.im[1], i),
+        )
+        over = one / load_four(size, i)
+        for k in range(4):
+            if k < 2:
+                now, own = load_four(power[k], i), load_four(noise[k], i)
+            elif k == 2:
+                now, own = e * g + f * h, load_four(c_re, i)
+            else:
+                now, own = f * g - e * h, load_four(c_im, i)
+            x, y = load_four(m.covariance[k], i), load_four(m.course[k], i)
+            x = fma(a, now - x, x)
+            y = fma(b, (now - own) - y, y)
+            store(m.covariance[k], i, x)
+            store(m.course[k], i, y)
+            store(scratch[9 + k], i, x - own)
+            store(scratch[13 + k], i, y * over)
+    # What is more than noise, and the longer memory of its direction, each smoothed over bins.
+    for k in range(4):
+        smooth(s.bins, scratch[9 + k], s.w3, padded, scratch[5 + k])
+        smooth(s.bins, scratch[13 + k], s.w25, padded, m.bearing[k])
+    half = splat_four(0.5)
+    for i in range(0, s.bins, 4):
+        n0, n1, both = load_four(noise[0], i), load_four(noise[1], i), load_four(size, i)
+        x, y = load_four(c_re, i), load_four(c_im, i)
+        x0 = larger(load_four(m.bearing[0], i), splat_four(0.02)) * both
+        x1 = larger(load_four(m.bearing[1], i), splat_four(0.02)) * both
+        y_re, y_im = load_four(m.bearing[2], i) * both, load_four(m.bearing[3], i) * both
+        shrink = smaller(one, root(x0 * x1 / larger(y_re * y_re + y_im * y_im, splat_four(1e-60))))
+        y_re, y_im = y_re * shrink, y_im * shrink
+        whole = larger(n0 * n1 - x * x - y * y, splat_four(0.001) * n0 * n1)
+        trace = (n1 * x0 + n0 * x1 - splat_four(2.0) * (x * y_re + y * y_im)) / whole
+        scale = splat_four(2.0) / larger(trace, tiny)
+        d0, d1 = fma(scale, x0, load_four(scratch[5], i)), fma(scale, x1, load_four(scratch[6], i))
+        d_re, d_im = fma(scale, y_re, load_four(scratch[7], i)), fma(scale, y_im, load_four(scratch[8], i))
+        a_re, a_im = load_four(axes[1], i), load_four(axes[2], i)
+        down, over = one / load_four(axes[0], i), one / load_four(axes[3], i)
+        # L^-1 D L^-H, by rows; the lower left of D is conj(d).
+        b00 = d0 * down
+        b10_re = (d_re - a_re * b00) * over
+        b10_im = (none - d_im - a_im * b00) * over
+        u, v = d_re * down, d_im * down
+        b11 = (d1 - (a_re * u - a_im * v)) * over
+        m00, m_re, m_im = b00 * down, b10_re * down, b10_im * down
+        m11 = (b11 - (m_re * a_re + m_im * a_im)) * over
+        middle, apart = half * (m00 + m11), half * (m00 - m11)
+        length = root(m_re * m_re + m_im * m_im) + splat_four(1e-20)
+        reach = root(apart * apart + length * length) + splat_four(1e-20)
+        leaning = half * (apart / reach)
+        co, si = root(larger(none, half + leaning)), root(larger(none, half - leaning))
+        p_re, p_im = m_re / length, m_im / length
+        store(axes[4], i, co)
+        store(axes[5], i, si)
+        store(axes[6], i, p_re)
+        store(axes[7], i, p_im)
+        beside = (middle - reach - splat_four(0.3)) / larger(middle + reach, splat_four(1e-9))
+        store(axes[8], i, bounded(beside, none, one))
+        u, v = load_four(parts[0], i), load_four(parts[1], i)
+        g, h = load_four(parts[2], i), load_four(parts[3], i)
+        turned_re, turned_im = p_re * g + p_im * h, p_re * h - p_im * g
+        store(parts[0], i, co * u + si * turned_re)
+        store(parts[1], i, co * v + si * turned_im)
+        store(parts[2], i, co * turned_re - si * u)
+        store(parts[3], i, co * turned_im - si * v)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def put_together(s, m, along, presence, xi_db, out_re, out_im):
+    """Both legs, re and im (2, bins), from what lies along the source, by its gains, and across it, by a prior that is
+    tied to it."""
+    bins, scratch, parts, axes = s.bins, m.scratch, m.parts, m.axes
+    tied, level, logs, work = scratch[0], scratch[1], scratch[2], scratch[3]
+    for i in range(0, bins, 4):
+        store(work, i, larger(load_four(axes[8], i), splat_four(1e-6)))
+        u, v = load_four(parts[2], i), load_four(parts[3], i)
+        store(level, i, u * u + v * v + splat_four(1e-12))
+    log2_into(work[:bins], tied)
+    log2_into(level[:bins], logs)
+    for i in range(bins):
+        tied[i] = max(xi_db[i] + DB * tied[i], -25.0)
+    weighed(bins, s.table, tied, logs, presence, s.floor_logs[COMMON], _ACROSS_DEPTH, scratch[8:15], work)
+    exp2_into(work[:bins], level)
+    for i in range(0, bins, 4):
+        gain = load_four(along, i)
+        g, h = gain * load_four(parts[0], i), gain * load_four(parts[1], i)
+        across = smaller(splat_four(1.0), load_four(level, i))
+        u, v = across * load_four(parts[2], i), across * load_four(parts[3], i)
+        co, si, p_re, p_im = (
+            load_four(axes[4], i),
+            load_four(axes[5], i),
+            load_four(axes[6], i),
+            load_four(axes[7], i),
+        )
+        y_re, y_im = co * g - si * u, co * h - si * v
+        x_re, x_im = si * g + co * u, si * h + co * v
+        o_re, o_im = x_re * p_re - x_im * p_im, x_re * p_im + x_im * p_re
+        a, b, c, d = (
+            load_four(axes[0], i),
+            load_four(axes[1], i),
+            load_four(axes[2], i),
+            load_four(axes[3], i),
+        )
+        store(out_re[0], i, a * y_re)
+        store(out_im[0], i, a * y_im)
+        store(out_re[1], i, b * y_re - c * y_im + d * o_re)
+        store(out_im[1], i, b * y_im + c * y_re + d * o_im)

@@ -1,0 +1,167 @@
+"""Following noise from frame to frame, of each leg by itself or of both by what they do not share."""
+
+import math
+
+from numba import njit
+
+from stonekite.signal.lanes import fma, larger, load_four, root, smaller, splat_four, store
+from stonekite.signal.noise_frames import BAND, DB, LOG2_E, ODDS, bounded, smooth
+from stonekite.signal.quick import exp2_into, log2_into
+
+_LOUD = 20.0
+"""From how many times the noise on it is the voice that strays are counted of."""
+_FREE = 0.05
+_STRICT = 10.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def common(s, m, into, share, presence):
+    """Into `into` (2, bins), re and im: so much of what the legs have in common in this frame, over the roots of their
+    noise, where there is nothing else; of all of it without `presence`."""
+    for i in range(0, s.bins, 4):
+        a, b, c, d = (
+            load_four(m.re[0], i),
+            load_four(m.im[0], i),
+            load_four(m.re[1], i),
+            load_four(m.im[1], i),
+        )
+        size = root(load_four(m.noise[0], i) * load_four(m.noise[1], i))
+        part = splat_four(share)
+        if presence:
+            one = splat_four(1.0)
+            part = part * (one - load_four(m.scratch[3], i)) * (one - load_four(m.scratch[4], i))
+        x, y = load_four(into[0], i), load_four(into[1], i)
+        x = fma(part, (a * c + b * d) / size - x, x)
+        y = fma(part, (b * c - a * d) / size - y, y)
+        over = larger(root(x * x + y * y), splat_four(1.0))
+        store(into[0], i, x / over)
+        store(into[1], i, y / over)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def begin(s, m, power):
+    """The first frames of what is heard are noise, where none was learned."""
+    share = 1.0 / (m.counts[0] + 1.0)
+    for leg in range(2):
+        for i in range(s.bins):
+            m.noise[leg, i] += share * (power[leg, i] + 1e-18 - m.noise[leg, i])
+            m.slow[leg, i] = m.noise[leg, i]
+    common(s, m, m.across, share, False)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def track(s, m, power):
+    """Follow the noise of each leg, and what it has in common, by how likely there is nothing else: of the power smoothed
+    over bins and frames. Freely: of the bin by itself, as published; then any step is followed, and what is held is taken
+    for noise.
+    """
+    level, ratio, near = m.scratch[0], m.scratch[1], m.scratch[2]
+    for leg in range(2):
+        slow, own, there = m.slow[leg], m.noise[leg], m.scratch[3 + leg]
+        for i in range(0, s.bins, 4):
+            p, q = load_four(power[leg], i), load_four(slow, i)
+            q = fma(splat_four(0.4), p - q, q)
+            store(slow, i, q)
+            store(ratio, i, (p if s.loose else q) / load_four(own, i))
+        if s.loose:  # as if what is there were 15 dB louder than the noise
+            for i in range(s.bins):
+                level[i] = math.log2(1.0 + ODDS) - LOG2_E * min(ratio[i] * ODDS / (1.0 + ODDS), 200.0)
+        else:
+            smooth(s.bins, ratio, s.w7, m.padded, near)
+            for i in range(s.bins):
+                near[i] = near[i] + 1e-12
+            log2_into(near[: s.bins], level)
+            for i in range(s.bins):
+                level[i] = -1.2 * LOG2_E * (DB * level[i] - 3.0)
+        exp2_into(level[: s.bins], there)
+        most = 0.99 if s.loose else 1.0
+        for i in range(s.bins):
+            there[i] = min(most, 1.0 / (1.0 + there[i]))
+    common(s, m, m.across, 1.0 - s.poles[1], True)
+    for leg in range(2):
+        own, there = m.noise[leg], m.scratch[3 + leg]
+        for i in range(0, s.bins, 4):
+            part = splat_four(1.0 - s.poles[0]) * (splat_four(1.0) - load_four(there, i))
+            n = load_four(own, i)
+            n = fma(part, load_four(power[leg], i) - n, n)
+            store(own, i, bounded(n, load_four(s.least[leg], i), load_four(s.most[leg], i)))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def track_both(s, m, power):
+    """Follow the noise of both legs by what they do not have in common. With X and Y of the legs, each over the root of
+    its noise, and a voice that comes to them as 1 to q, the mean of |X|^2 - Re(X Y*) / q is the noise of X alone, however
+    loud the voice is (for q = 1 the product of X and the difference of both).
+
+    A second voice elsewhere and a room are not common either. They differ from noise in being there where the voice is
+    loud: what strays of it there is counted over a second or two, and where it strays, noise is only followed beside it.
+    """
+    one, four, low = splat_four(1.0), splat_four(4.0), splat_four(0.02)
+    trust, found, ratio = m.scratch[0:2], m.scratch[2:4], m.scratch[4:6]
+    for i in range(0, s.bins, 4):
+        n0, n1 = load_four(m.noise[0], i), load_four(m.noise[1], i)
+        size = root(n0 * n1)
+        b_re, b_im = load_four(m.bearing[2], i), load_four(m.bearing[3], i)
+        length = root(b_re * b_re + b_im * b_im) + splat_four(1e-12)
+        a, b, c, d = (
+            load_four(m.re[0], i),
+            load_four(m.im[0], i),
+            load_four(m.re[1], i),
+            load_four(m.im[1], i),
+        )
+        x = (a * c + b * d) / size - load_four(m.across[0], i)
+        y = (b * c - a * d) / size - load_four(m.across[1], i)
+        both = (x * b_re + y * b_im) / length
+        square = larger(load_four(m.bearing[1], i), low) * n0 / (larger(load_four(m.bearing[0], i), low) * n1)
+        q = root(square)
+        # Where a leg has most of the voice, what is left of it after the other one tells little.
+        t0, t1 = smaller(one, four * square / (one + square)), smaller(one, four / (one + square))
+        r0, r1 = load_four(power[0], i) / n0, load_four(power[1], i) / n1
+        store(trust[0], i, t0)
+        store(trust[1], i, t1)
+        store(ratio[0], i, r0)
+        store(ratio[1], i, r1)
+        store(found[0], i, t0 * (r0 - both / q))
+        store(found[1], i, t1 * (r1 - both * q))
+    for leg in range(2):
+        strays = _strays(s, m.stray[leg], trust[leg], found[leg], ratio[leg])
+        for k in range(3):
+            smooth(s.bins, (trust, found, ratio)[k][leg], s.w9, m.padded, m.scratch[6 + k])
+        known = 0.05 * strays[1] + 1.0
+        own = m.noise[leg]
+        for i in range(0, s.bins, 4):
+            band = i // BAND
+            stray = (m.stray[leg, 0, band] + 0.05 * strays[0]) / (m.stray[leg, 1, band] + known) - _FREE
+            if s.loose:  # where nothing at all is common, the noise has become louder
+                stray *= min(1.0, max(0.0, 9.0 - 10.0 * stray))
+            v = splat_four(_STRICT * max(0.0, stray)) * load_four(m.scratch[8], i)
+            times = bounded(
+                load_four(m.scratch[7], i) / load_four(m.scratch[6], i), splat_four(0.1), splat_four(6.0)
+            )
+            part = splat_four(s.both_share) * load_four(trust[leg], i) / (one + v * v)
+            moved = load_four(own, i) * fma(part, times - one, one)
+            there = load_four(m.slow[leg], i)
+            there = fma(splat_four(s.both_share), load_four(power[leg], i) - there, there)
+            store(m.slow[leg], i, there)
+            # Noise is not much more than all there is, or one leg's would run away from the other's.
+            moved = smaller(moved, splat_four(2.0) * there)
+            store(own, i, bounded(moved, load_four(s.least[leg], i), load_four(s.most[leg], i)))
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _strays(s, stray, trust, found, ratio):
+    """Count how much of what is loud is not common, by bands, into `stray` (2, bands): it and all. Gives both sums."""
+    all_stray = all_loud = 0.0
+    for band in range(stray.shape[1]):
+        lost = loud = 0.0
+        for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+            if ratio[i] > _LOUD:
+                most = trust[i] * min(ratio[i], 1e4)
+                lost += max(-most, min(3.0 * most, found[i]))
+                loud += most
+        if loud > 0.0:
+            stray[0, band] += s.stray_share * (lost - stray[0, band])
+            stray[1, band] += s.stray_share * (loud - stray[1, band])
+        all_stray += stray[0, band]
+        all_loud += stray[1, band]
+    return all_stray, all_loud

@@ -1,0 +1,302 @@
+"""Fourier transforms of real rows inside kernels.
+
+NumPy's cost a call from Python for each block, and a real one of 2,048 takes twice as long as here. A row is transformed
+as one of half its length with complex values (H. V. Sorensen, D. L. Jones, M. T. Heideman and C. S. Burrus, IEEE Trans.
+ASSP 35, 1987), that one as a table of rows and columns (D. H. Bailey, J. Supercomputing 4, 1990), whose columns are
+transformed side by side in self-sorting steps (T. G. Stockham, AFIPS 28, 1966; radix 2 to 5), so that every inner loop
+runs over neighbours and becomes vector code. Real and imaginary parts lie in arrays of their own.
+"""
+
+import math
+from functools import cache
+from typing import NamedTuple
+
+import numpy as np
+from numba import njit
+
+from stonekite.signal.lanes import fma, load_back, load_four, splat_four, store, store_back
+from stonekite.signal.lanes import total as sum_of
+
+
+class Tables(NamedTuple):
+    """What a transform of `size` real values needs: the radices of columns and rows, their turns one after the other, the
+    turns between columns and rows, those that untangle the halves, and half as large ones, each as cosine and sine.
+    """
+
+    size: int
+    columns: int
+    rows: int
+    column_radices: np.ndarray
+    row_radices: np.ndarray
+    turns: np.ndarray
+    between: np.ndarray
+    last: np.ndarray
+    finer: np.ndarray
+
+
+def _radices(n: int) -> list[int]:
+    """Factors of n, 4 before others. Raises ValueError where one is over 5."""
+    found = []
+    for radix in (4, 5, 3, 2):
+        while n % radix == 0:
+            found.append(radix)
+            n //= radix
+    if n > 1:
+        raise ValueError(f"a transform's size must be a product of 2, 3 and 5, not of {n}")
+    return found
+
+
+def _circle(angles: np.ndarray) -> np.ndarray:
+    return np.stack([np.cos(angles), np.sin(angles)])
+
+
+def _steps(n: int) -> list[np.ndarray]:
+    """Turns (2, radix - 1 times m) of every step of a transform of n values."""
+    made = []
+    for radix in _radices(n):
+        m = n // radix
+        made.append(_circle(2.0 * np.pi / n * np.arange(1, radix)[:, None] * np.arange(m)).reshape(2, -1))
+        n = m
+    return made
+
+
+@cache
+def tables(size: int) -> Tables:
+    """Of a transform of `size` real values: 32 times a product of 2, 3 and 5. Raises ValueError otherwise."""
+    half = size // 2
+    if size < 32 or size % 32:
+        raise ValueError(f"a transform's size must be a multiple of 32, not {size}")
+    _radices(half)
+    columns = max(d for d in range(4, math.isqrt(half) + 1, 4) if half % (4 * d) == 0)
+    rows = half // columns
+    steps = _steps(columns) + _steps(rows)
+    turns = np.concatenate(steps, axis=1) if steps else np.zeros((2, 0))
+    # Cosine and sine of whole circles are taken of the remainder, so that large sizes lose nothing.
+    products = np.arange(columns)[:, None] * np.arange(rows) % half
+    return Tables(
+        size,
+        columns,
+        rows,
+        np.array(_radices(columns), dtype=np.int64),
+        np.array(_radices(rows), dtype=np.int64),
+        np.ascontiguousarray(turns),
+        _circle(2.0 * np.pi / half * products).reshape(2, half),
+        _circle(2.0 * np.pi / size * np.arange(half + 1)),
+        _circle(np.pi / size * np.arange(half + 1)),
+    )
+
+
+_COS_5, _COS_52 = math.cos(0.4 * math.pi), math.cos(0.8 * math.pi)
+_SIN_5, _SIN_52 = math.sin(0.4 * math.pi), math.sin(0.8 * math.pi)
+_SIN_3 = math.sqrt(0.75)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _turn(c, t, x, y, re, im, k):
+    """Write x + iy, turned back by cosine c and sine t, to k."""
+    store(re, k, fma(c, x, t * y))
+    store(im, k, c * y - t * x)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _two(m, s, ar, ai, br, bi, wr, wi):
+    for p in range(m):
+        c, t = splat_four(wr[p]), splat_four(wi[p])
+        for q in range(0, s, 4):
+            j, k = s * p + q, 2 * s * p + q
+            x0, y0, x1, y1 = (
+                load_four(ar, j),
+                load_four(ai, j),
+                load_four(ar, j + s * m),
+                load_four(ai, j + s * m),
+            )
+            store(br, k, x0 + x1)
+            store(bi, k, y0 + y1)
+            _turn(c, t, x0 - x1, y0 - y1, br, bi, k + s)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _three(m, s, ar, ai, br, bi, wr, wi):
+    half, sine = splat_four(-0.5), splat_four(_SIN_3)
+    for p in range(m):
+        c1, t1, c2, t2 = splat_four(wr[p]), splat_four(wi[p]), splat_four(wr[m + p]), splat_four(wi[m + p])
+        for q in range(0, s, 4):
+            j, k = s * p + q, 3 * s * p + q
+            x0, y0, x1, y1 = (
+                load_four(ar, j),
+                load_four(ai, j),
+                load_four(ar, j + s * m),
+                load_four(ai, j + s * m),
+            )
+            x2, y2 = load_four(ar, j + 2 * s * m), load_four(ai, j + 2 * s * m)
+            u, v = x1 + x2, y1 + y2
+            a, b = fma(half, u, x0), fma(half, v, y0)
+            c, d = sine * (y1 - y2), sine * (x2 - x1)
+            store(br, k, x0 + u)
+            store(bi, k, y0 + v)
+            _turn(c1, t1, a + c, b + d, br, bi, k + s)
+            _turn(c2, t2, a - c, b - d, br, bi, k + 2 * s)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _four(m, s, ar, ai, br, bi, wr, wi):
+    for p in range(m):
+        c1, t1, c2, t2 = splat_four(wr[p]), splat_four(wi[p]), splat_four(wr[m + p]), splat_four(wi[m + p])
+        c3, t3 = splat_four(wr[2 * m + p]), splat_four(wi[2 * m + p])
+        for q in range(0, s, 4):
+            j, k = s * p + q, 4 * s * p + q
+            x0, x2 = load_four(ar, j), load_four(ar, j + 2 * s * m)
+            y0, y2 = load_four(ai, j), load_four(ai, j + 2 * s * m)
+            ex, ey, gx, gy = x0 + x2, y0 + y2, x0 - x2, y0 - y2
+            x1, x3 = load_four(ar, j + s * m), load_four(ar, j + 3 * s * m)
+            y1, y3 = load_four(ai, j + s * m), load_four(ai, j + 3 * s * m)
+            fx, fy, hx, hy = x1 + x3, y1 + y3, x1 - x3, y1 - y3
+            store(br, k, ex + fx)
+            store(bi, k, ey + fy)
+            _turn(c1, t1, gx + hy, gy - hx, br, bi, k + s)
+            _turn(c2, t2, ex - fx, ey - fy, br, bi, k + 2 * s)
+            _turn(c3, t3, gx - hy, gy + hx, br, bi, k + 3 * s)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _five(m, s, ar, ai, br, bi, wr, wi):
+    cos, cos2, sin, sin2 = splat_four(_COS_5), splat_four(_COS_52), splat_four(_SIN_5), splat_four(_SIN_52)
+    for p in range(m):
+        c1, t1, c2, t2 = splat_four(wr[p]), splat_four(wi[p]), splat_four(wr[m + p]), splat_four(wi[m + p])
+        c3, t3, c4, t4 = (
+            splat_four(wr[2 * m + p]), splat_four(wi[2 * m + p]), splat_four(wr[3 * m + p]), splat_four(wi[3 * m + p])
+        )  # fmt: skip
+        for q in range(0, s, 4):
+            j, k = s * p + q, 5 * s * p + q
+            x0, x1, x2 = load_four(ar, j), load_four(ar, j + s * m), load_four(ar, j + 2 * s * m)
+            y0, y1, y2 = load_four(ai, j), load_four(ai, j + s * m), load_four(ai, j + 2 * s * m)
+            x3, x4 = load_four(ar, j + 3 * s * m), load_four(ar, j + 4 * s * m)
+            y3, y4 = load_four(ai, j + 3 * s * m), load_four(ai, j + 4 * s * m)
+            ux, uy, vx, vy = x1 + x4, y1 + y4, x1 - x4, y1 - y4
+            ex, ey, fx, fy = x2 + x3, y2 + y3, x2 - x3, y2 - y3
+            store(br, k, x0 + ux + ex)
+            store(bi, k, y0 + uy + ey)
+            ax, ay = fma(cos, ux, fma(cos2, ex, x0)), fma(cos, uy, fma(cos2, ey, y0))
+            bx, by = fma(sin, vy, sin2 * fy), fma(sin, vx, sin2 * fx)
+            _turn(c1, t1, ax + bx, ay - by, br, bi, k + s)
+            _turn(c4, t4, ax - bx, ay + by, br, bi, k + 4 * s)
+            ax, ay = fma(cos2, ux, fma(cos, ex, x0)), fma(cos2, uy, fma(cos, ey, y0))
+            bx, by = sin2 * vy - sin * fy, sin2 * vx - sin * fx
+            _turn(c2, t2, ax + bx, ay - by, br, bi, k + 2 * s)
+            _turn(c3, t3, ax - bx, ay + by, br, bi, k + 3 * s)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _side_by_side(n, s, radices, turns, at, ar, ai, br, bi):
+    """Transform s columns of n values, that lie in `a`; tells whether the result is in `b`, where `turns` end."""
+    swapped = False
+    for radix in radices:
+        m = n // radix
+        wr, wi = turns[0, at : at + (radix - 1) * m], turns[1, at : at + (radix - 1) * m]
+        at += (radix - 1) * m
+        if radix == 4:
+            _four(m, s, ar, ai, br, bi, wr, wi)
+        elif radix == 2:
+            _two(m, s, ar, ai, br, bi, wr, wi)
+        elif radix == 3:
+            _three(m, s, ar, ai, br, bi, wr, wi)
+        else:
+            _five(m, s, ar, ai, br, bi, wr, wi)
+        ar, ai, br, bi = br, bi, ar, ai
+        swapped = not swapped
+        n, s = m, s * radix
+    return swapped, at
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _complex(t, ar, ai, br, bi):
+    """Transform the values in `a`; tells whether the result is in `b`."""
+    swapped, at = _side_by_side(t.columns, t.rows, t.column_radices, t.turns, 0, ar, ai, br, bi)
+    if swapped:
+        ar, ai, br, bi = br, bi, ar, ai
+    columns, rows, between = t.columns, t.rows, t.between
+    for first in range(0, rows, 4):  # four at a time, so that what is read stays near
+        for j in range(columns):
+            for k in range(first, first + 4):
+                x, y = ar[j * rows + k], ai[j * rows + k]
+                c, s = between[0, j * rows + k], between[1, j * rows + k]
+                br[k * columns + j] = c * x + s * y
+                bi[k * columns + j] = c * y - s * x
+    again, _ = _side_by_side(rows, columns, t.row_radices, t.turns, at, br, bi, ar, ai)
+    return swapped == again
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def forward(t, x, window, work, re, im):
+    """Spectrum (size / 2 + 1,) of x times window (size,); `work` (4, size / 2 + 4) is scratch."""
+    half = t.size // 2
+    ar, ai = work[0], work[1]
+    for k in range(half):
+        ar[k] = x[2 * k] * window[2 * k]
+        ai[k] = x[2 * k + 1] * window[2 * k + 1]
+    there = _complex(t, work[0], work[1], work[2], work[3])
+    zr, zi = (work[2], work[3]) if there else (work[0], work[1])
+    zr[half], zi[half] = zr[0], zi[0]
+    middle = splat_four(0.5)
+    for k in range(0, half, 4):
+        x, y, v, w = (
+            load_four(zr, k),
+            load_four(zi, k),
+            load_back(zr, half - k - 3),
+            load_back(zi, half - k - 3),
+        )
+        c, s = load_four(t.last, k), load_four(t.last, half + 1 + k)
+        u, d = middle * (y + w), middle * (v - x)
+        store(re, k, fma(c, u, fma(s, d, middle * (x + v))))
+        store(im, k, fma(c, d, middle * (y - w) - s * u))
+    re[half], im[half] = zr[0] - zi[0], 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def backward(t, re, im, work, window, out):
+    """Add to out (size,) what has the spectrum re and im (size / 2 + 1,), times window (size,)."""
+    half = t.size // 2
+    ar, ai, scale = work[0], work[1], splat_four(1.0 / t.size)
+    # As a transform forward of the conjugate.
+    for k in range(0, half, 4):
+        x, y, v, w = (
+            load_four(re, k),
+            load_four(im, k),
+            load_back(re, half - k - 3),
+            load_back(im, half - k - 3),
+        )
+        c, s = load_four(t.last, k), load_four(t.last, half + 1 + k)
+        u, d = x - v, y + w
+        store(ar, k, scale * ((x + v) - fma(c, d, s * u)))
+        store(ai, k, scale * ((w - y) - (c * u - s * d)))
+    there = _complex(t, work[0], work[1], work[2], work[3])
+    zr, zi = (work[2], work[3]) if there else (work[0], work[1])
+    for k in range(half):
+        out[2 * k] += zr[k] * window[2 * k]
+        out[2 * k + 1] -= zi[k] * window[2 * k + 1]
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def cosines(t, x, work, ones, re, im, out):
+    """(x[0] + (-1)^k x[n]) / 2 + the sum of x[j] cos(pi j k / n) for k = 0..n, of x (n + 1,), with the tables of size n
+    (W. H. Press et al., Numerical Recipes, 2nd ed., 12.3): half the inverse, or the half of the transform, of what is
+    real and even. `re` and `im` (n / 2 + 1,) are scratch, as is `work` (5, n); `ones` is (n,).
+    """
+    n = t.size
+    y = work[4]
+    c, s = t.finer[0], t.finer[1]
+    half, total = splat_four(0.5), splat_four(0.0)
+    for j in range(0, n // 2, 4):
+        a, b = load_four(x, j), load_back(x, n - j - 3)
+        both, apart, turn = half * (a + b), a - b, load_four(s, j)
+        store(y, j, both - turn * apart)
+        store_back(y, n - j - 3, both + turn * apart)
+        total = fma(load_four(c, j), apart, total)
+    y[0], y[n // 2] = 0.5 * (x[0] + x[n]), x[n // 2]
+    forward(t, y, ones, work, re, im)
+    out[0], out[n] = re[0], re[n // 2]
+    last = sum_of(total) - 0.5 * (x[0] - x[n])  # of which there is a half
+    out[1] = last
+    for k in range(1, n // 2):
+        last -= im[k]
+        out[2 * k], out[2 * k + 1] = re[k], last
