@@ -6,30 +6,78 @@ input-output delay", J. Audio Eng. Soc. 43, 1995, section 1). Blocks lie on a gr
 positions, so that the result does not depend on how the signal is cut up by others.
 """
 
+from typing import NamedTuple
+
 import numpy as np
 from numba import njit
 
+from stonekite.signal.lanes import LANES, fma, load, store, zero
 from stonekite.signal.partitions import part_size
+from stonekite.signal.transforms import Tables, backward, forward, tables
+
+
+class _Work(NamedTuple):
+    """What a convolver remembers: its last two blocks (rows, 2 size) as heard and as given, spectra of the last blocks
+    (2, parts, rows, size + 16), real and imaginary, which is the newest, and scratch.
+    """
+
+    heard: np.ndarray
+    given: np.ndarray
+    past: np.ndarray
+    newest: np.ndarray
+    total: np.ndarray
+    scratch: np.ndarray
+    ones: np.ndarray
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _gather(past, newest, response, total):
-    """total = sum over parts of past spectra (going round, newest first) times response spectra, row by row."""
-    parts, rows, bins = response.shape
-    for k in range(parts):
+def _combine(t, m, response):
+    """Give the sum over parts of past spectra (going round, newest first) times response spectra, row by row."""
+    _, parts, rows, wide = response.shape
+    past, known, half = m.past.ravel(), response.ravel(), parts * rows * wide
+    for row in range(rows):
+        x, y = m.total[0], m.total[1]
+        for i in range(0, wide, LANES):
+            re, im = zero(), zero()
+            at, with_k = m.newest[0], row * wide + i
+            for _ in range(parts):
+                from_at = (at * rows + row) * wide + i
+                a, b = load(past, from_at), load(past, half + from_at)
+                c, d = load(known, with_k), load(known, half + with_k)
+                re = fma(a, c, re) - b * d
+                im = fma(a, d, fma(b, c, im))
+                with_k += rows * wide
+                at = at - 1 if at else parts - 1
+            store(x, i, re)
+            store(y, i, im)
+        m.given[row] = 0.0
+        backward(t, x, y, m.scratch, m.ones, m.given[row])
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _convolve(t, m, response, signal, out, position):
+    """Into out what signal (rows, frames) becomes; see `Convolver.process`."""
+    rows, frames = signal.shape
+    size, done = t.size // 2, 0
+    while done < frames:
+        place = (position + done) % size
+        count = min(size - place, frames - done)
         for row in range(rows):
-            spectrum = past[(newest - k) % parts, row]
-            weight = response[k, row]
-            if k == 0:
-                for i in range(bins):
-                    total[row, i] = spectrum[i] * weight[i]
-            else:
-                for i in range(bins):
-                    total[row, i] += spectrum[i] * weight[i]
+            m.heard[row, size + place : size + place + count] = signal[row, done : done + count]
+            out[row, done : done + count] = m.given[row, size + place : size + place + count]
+        done += count
+        if place + count == size:
+            m.newest[0] = (m.newest[0] + 1) % response.shape[1]
+            for row in range(rows):
+                past = m.past[:, m.newest[0], row]
+                forward(t, m.heard[row], m.ones, m.scratch, past[0], past[1])
+                m.heard[row, :size] = m.heard[row, size:]
+            _combine(t, m, response)
 
 
 def spectra_of(responses: np.ndarray) -> np.ndarray:
-    """Spectra (parts, rows, size + 1) of responses (rows, taps), for `Convolver`."""
+    """Spectra (2, parts, rows, size + 16) of responses (rows, taps), for `Convolver`: real and imaginary, and what is beyond
+    half the rate is nothing."""
     rows, taps = responses.shape
     size = part_size(taps)
     parts = -(-taps // size)
@@ -37,7 +85,10 @@ def spectra_of(responses: np.ndarray) -> np.ndarray:
     padded[:, :taps] = responses
     cut = np.zeros((parts, rows, 2 * size))
     cut[:, :, :size] = padded.reshape(rows, parts, size).transpose(1, 0, 2)
-    return np.fft.rfft(cut, axis=2)
+    spectra = np.fft.rfft(cut, axis=2)
+    wide = np.zeros((2, parts, rows, size + 16))
+    wide[0, :, :, : size + 1], wide[1, :, :, : size + 1] = spectra.real, spectra.imag
+    return wide
 
 
 class Convolver:
@@ -45,18 +96,23 @@ class Convolver:
 
     def __init__(self, spectra: np.ndarray) -> None:
         self._spectra = spectra
-        parts, rows, bins = spectra.shape
-        self._size = bins - 1
-        self._input = np.zeros((rows, 2 * self._size))
-        self._output = np.zeros((rows, 2 * self._size))
-        self._past = np.zeros((parts, rows, bins), dtype=complex)
-        self._total = np.zeros((rows, bins), dtype=complex)
-        self._newest = 0
+        _, parts, rows, wide = spectra.shape
+        size = wide - 16
+        self._tables: Tables = tables(2 * size)
+        self._memory = _Work(
+            heard=np.zeros((rows, 2 * size)),
+            given=np.zeros((rows, 2 * size)),
+            past=np.zeros((2, parts, rows, wide)),
+            newest=np.zeros(1, dtype=np.int64),
+            total=np.zeros((2, wide)),
+            scratch=np.zeros((4, wide)),
+            ones=np.ones(2 * size),
+        )
 
     def __deepcopy__(self, memo: object) -> "Convolver":
         other = Convolver.__new__(Convolver)
-        own = ("_input", "_output", "_past", "_total")  # the spectra are never written to
-        other.__dict__.update(self.__dict__, **{name: getattr(self, name).copy() for name in own})
+        # The spectra are never written to.
+        other.__dict__.update(self.__dict__, _memory=_Work(*(array.copy() for array in self._memory)))
         return other
 
     def process(self, signal: np.ndarray, position: int, spectra: np.ndarray) -> None:
@@ -66,22 +122,8 @@ class Convolver:
         """
         if spectra is not self._spectra:
             self._spectra = spectra
-            self._combine()
-        size = self._size
-        done = 0
-        frames = signal.shape[1]
-        while done < frames:
-            place = (position + done) % size
-            count = min(size - place, frames - done)
-            self._input[:, size + place : size + place + count] = signal[:, done : done + count]
-            signal[:, done : done + count] = self._output[:, size + place : size + place + count]
-            done += count
-            if place + count == size:
-                self._newest = (self._newest + 1) % len(self._past)
-                np.fft.rfft(self._input, axis=1, out=self._past[self._newest])
-                self._input[:, :size] = self._input[:, size:]
-                self._combine()
-
-    def _combine(self) -> None:
-        _gather(self._past, self._newest, self._spectra, self._total)
-        np.fft.irfft(self._total, axis=1, out=self._output)
+            _combine(self._tables, self._memory, spectra)
+        heard = np.ascontiguousarray(signal)
+        given = np.empty_like(heard)
+        _convolve(self._tables, self._memory, spectra, heard, given, position)
+        signal[:] = given
