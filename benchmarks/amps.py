@@ -6,7 +6,7 @@ import numpy as np
 from scipy import signal
 
 from benchmarks.kernels import BLOCK, RATE, best, eight_bands, stage_seconds
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Split, Strip
 from stonekite.stages.amp import Amp, AmpShared, AmpSide
 from stonekite.stages.amp_voices import VOICES

@@ -11,14 +11,14 @@ import soundfile
 
 from benchmarks.kernels import FULL, RATE, strip
 from benchmarks.window import close, hour_file, make_window, wait
-from stonekite.engine.subjects import Subject, measured_all
+from stonekite.engine.offline.subjects import Subject, measured_all
 from stonekite.session.types import Loop, Source, Strip
 from stonekite.stages.gain import Gain, GainSide
 
 _HOUR = """
 import json, resource, sys, time
 import stonekite
-from stonekite.engine.subjects import Subject, measured_all
+from stonekite.engine.offline.subjects import Subject, measured_all
 from stonekite.session.types import Source, Strip
 from stonekite.stages.gain import Gain, GainSide
 source = Source(path=sys.argv[1], rate=48_000, frames=48_000 * 3600)

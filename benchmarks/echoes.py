@@ -3,7 +3,7 @@
 import numpy as np
 
 from benchmarks.kernels import BLOCK, RATE, best, eight_bands, stage_seconds
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Split, Strip
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import Branch, branches_of

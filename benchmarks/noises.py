@@ -10,7 +10,7 @@ from collections.abc import Iterator
 import numpy as np
 from scipy import signal, special
 
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.files.speech import random_text, spoken
 from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr

@@ -14,7 +14,7 @@ from pathlib import Path
 import numpy as np
 import soundfile
 
-from stonekite.engine.export import export
+from stonekite.engine.offline.export import export
 from stonekite.files import components
 from stonekite.files.atomic import sweep
 from stonekite.files.audio import AudioError

@@ -4,7 +4,7 @@ import threading
 
 import pytest
 
-from stonekite.engine.ahead import ahead
+from stonekite.engine.offline.ahead import ahead
 
 
 def test_items_come_in_order_and_all_of_them():

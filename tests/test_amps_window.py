@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QApplication
 from test_spurs_window import ended
 
 from stonekite.desktop.model.demo_session import amps_session
-from stonekite.engine.paths import loudness_of
+from stonekite.engine.offline.paths import loudness_of
 from stonekite.files.demo import demo_path
 from stonekite.session import tree
 

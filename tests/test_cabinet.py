@@ -8,8 +8,8 @@ import pytest
 from conftest import RATE, write_wav
 from scipy import signal
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.responses import ResponseError, read_response
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.responses import ResponseError, read_response
 from stonekite.files.audio import AudioError
 from stonekite.session.types import Split, Strip
 from stonekite.signal import cabinets

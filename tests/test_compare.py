@@ -16,12 +16,12 @@ from scipy import stats
 from test_measures import done
 
 from stonekite.cli import main
-from stonekite.engine.compare import compare
-from stonekite.engine.reporting import of_session, verdict, write
-from stonekite.engine.subjects import Subject, measured
+from stonekite.engine.offline.compare import compare
+from stonekite.engine.offline.subjects import Subject, measured
 from stonekite.files.audio import AudioError
 from stonekite.measure.binomial import chance, fewest_right
-from stonekite.measure.table import ROWS, as_csv
+from stonekite.reports.making import of_session, verdict, write
+from stonekite.reports.table import ROWS, as_csv
 from stonekite.session import edits
 from stonekite.session.types import BlindTest, Desk, Split, Strip
 from stonekite.stages.compressor import Compressor

@@ -13,8 +13,8 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
 from scipy import stats
 from test_measures import done
 
-from stonekite.engine.subjects import Subject, measured
-from stonekite.measure.table import ROWS
+from stonekite.engine.offline.subjects import Subject, measured
+from stonekite.reports.table import ROWS
 from stonekite.session import storage
 from stonekite.session.blind import Trials, as_csv
 from stonekite.session.types import Loop

@@ -7,7 +7,7 @@ from scipy import special
 from scipy.signal import windows
 from test_stages import LEFT_RIGHT, through
 
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Split, Strip
 from stonekite.stages.base import At, Context
 from stonekite.stages.drive import Drive, DriveShared, DriveSide, bend

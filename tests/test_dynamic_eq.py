@@ -5,7 +5,7 @@ import pytest
 from conftest import RATE, noise, sine
 from test_stages import LEFT_RIGHT, through
 
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Strip
 from stonekite.stages.base import At, Context
 from stonekite.stages.dynamic_eq import (

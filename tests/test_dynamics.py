@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_stages import LEFT_RIGHT, through
 
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Strip
 from stonekite.signal.quick import exp2_into, log2_into
 from stonekite.stages.base import At, Context

@@ -11,11 +11,11 @@ from test_kinds import programme
 from trees import drawn, drawn_branch
 
 from stonekite import notes
-from stonekite.engine.chain import Chain
-from stonekite.engine.export import Exported, export
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import open_source
-from stonekite.engine.strip import StripPlayer
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.export import Exported, export
+from stonekite.engine.offline.render import open_source
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.spur import Spur
 from stonekite.session.types import Session, Sound, Source, Split, Stem, Strip
 from stonekite.signal import loops

@@ -10,10 +10,10 @@ from hypothesis import strategies as st
 from test_dynamics import overs, true_peak_db
 from test_stages import through
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.ends import output_matrix, shares
-from stonekite.engine.render import rendered
-from stonekite.engine.strip import StripPlayer
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.ends import output_matrix, shares
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
 from stonekite.signal.alignment import Alignment

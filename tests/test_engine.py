@@ -13,11 +13,11 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_kinds import drawn_stage, programme
 
-from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.listen import Listener, Listening
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import rendered
-from stonekite.engine.strip import GLIDE_S, StripPlayer
+from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.play.listen import Listener, Listening
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import GLIDE_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode

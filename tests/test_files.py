@@ -14,8 +14,8 @@ from conftest import noise, session_on, sine, write_wav
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from stonekite.engine.export import Exported, export
-from stonekite.engine.overview import STRETCH, Overview, sketch
+from stonekite.engine.offline.export import Exported, export
+from stonekite.engine.offline.overview import STRETCH, Overview, sketch
 from stonekite.files import components
 from stonekite.files.audio import AudioError, ChannelsNeeded, Reader, Writer, facts, fingerprint
 from stonekite.session.types import Leg, Strip

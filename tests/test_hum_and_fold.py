@@ -9,7 +9,7 @@ from scipy import signal
 from test_noise import LEFT_RIGHT, voice
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
-from stonekite.engine.chain import Chain
+from stonekite.engine.graph.chain import Chain
 from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split, Strip

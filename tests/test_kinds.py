@@ -10,8 +10,8 @@ import pytest
 from conftest import RATE, THOROUGH
 from trees import SPLITS, drawn, drawn_stage
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.strip import StripPlayer
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.types import Intake, IntakeSide, Output, Strip
 from stonekite.stages.base import LEGS, Stage
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide

@@ -8,9 +8,9 @@ import soxr
 from conftest import RATE, noise, session_on, sine, write_wav
 from scipy import signal
 
-from stonekite.engine.live import Live
-from stonekite.engine.render import rendered
-from stonekite.engine.subjects import Subject, measured, sound
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.offline.subjects import Subject, measured, sound
+from stonekite.engine.play.live import Live
 from stonekite.files.audio import AudioError, Reader
 from stonekite.files.resampled import Resampled
 from stonekite.measure.image_meter import OCTAVES_HZ

@@ -6,8 +6,8 @@ import pytest
 from conftest import THOROUGH
 from scipy import signal
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.live import Live
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.play.live import Live
 from stonekite.files.speech import random_text, spoken
 from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
 from stonekite.measure.quality import si_sdr

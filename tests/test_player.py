@@ -12,8 +12,8 @@ import soundfile
 from conftest import noise, session_on, write_wav
 
 from stonekite.desktop.links.transport import Transport
-from stonekite.engine.listen import Listening
-from stonekite.engine.render import rendered
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.play.listen import Listening
 from stonekite.files.audio import Reader
 from stonekite.player.outputs import AHEAD_S, SimulatedOutput
 from stonekite.session.types import Leg, Strip

@@ -5,10 +5,10 @@ import pytest
 from conftest import RATE, noise, session_on, write_wav
 from scipy import signal
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.export import Exported, export
-from stonekite.engine.generator import generator_source
-from stonekite.engine.render import open_source
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.export import Exported, export
+from stonekite.engine.offline.generator import generator_source
+from stonekite.engine.offline.render import open_source
 from stonekite.measure.spectrum import LongTermSpectrum, centres
 from stonekite.session import edits, presets, storage
 from stonekite.session.types import Generator, Intake, Session, Sound, Split, Stem, Strip

@@ -11,8 +11,8 @@ from scipy import signal
 from test_source_check import late, looked_at, music, said
 
 from stonekite.desktop.views.source_view import VerdictRow
-from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.tones import test_pair as pair_through
+from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.offline.tones import test_pair as pair_through
 from stonekite.files.audio import Reader
 from stonekite.files.demo import demo_path
 from stonekite.session import storage

@@ -13,7 +13,7 @@ import scipy.signal as signal_tools
 from conftest import RATE, THOROUGH, noise, session_on, write_wav
 
 from stonekite.desktop.links.transport import Transport
-from stonekite.engine.render import rendered
+from stonekite.engine.offline.render import rendered
 from stonekite.files.audio import Reader
 from stonekite.session.types import Strip
 from stonekite.stages.gain import Gain, GainSide

@@ -9,8 +9,8 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
 from stonekite.desktop.model.demo_session import zither_session
-from stonekite.engine.audition import Audition, auditioned
-from stonekite.engine.paths import aligned, loudness_of
+from stonekite.engine.offline.paths import aligned, loudness_of
+from stonekite.engine.play.audition import Audition, auditioned
 from stonekite.files.demo import demo_path
 from stonekite.session import edits, presets, storage, tree
 from stonekite.session.alone import only

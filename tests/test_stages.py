@@ -11,11 +11,11 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_design import FREQUENCIES, prototype_db
 
-from stonekite.engine.audition import Audition, auditioned
-from stonekite.engine.chain import Chain
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import rendered
-from stonekite.engine.strip import StripPlayer
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.play.audition import Audition, auditioned
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Split, Strip
 from stonekite.signal import long_designs

@@ -7,12 +7,12 @@ import pytest
 from conftest import RATE, noise, session_on, sine, write_wav
 from test_measures import done
 
-from stonekite.engine.chain import Chain, latency_of
-from stonekite.engine.listen import Listener, Listening, matched_db
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import rendered
-from stonekite.engine.strip import SWITCH_S, StripPlayer
-from stonekite.engine.subjects import Subject, measured
+from stonekite.engine.graph.chain import Chain, latency_of
+from stonekite.engine.offline.render import rendered
+from stonekite.engine.offline.subjects import Subject, measured
+from stonekite.engine.play.listen import Listener, Listening, matched_db
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import SWITCH_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.files.demo import demo_path
 from stonekite.measure.loudness import Loudness

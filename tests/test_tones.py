@@ -5,8 +5,8 @@ import pytest
 from conftest import RATE, noise, session_on, write_wav
 from test_stages import LEFT_RIGHT, through
 
-from stonekite.engine.tones import TEST_DB, TEST_HZ, programme
-from stonekite.engine.tones import test_pair as pair_through
+from stonekite.engine.offline.tones import TEST_DB, TEST_HZ, programme
+from stonekite.engine.offline.tones import test_pair as pair_through
 from stonekite.measure.tones import Line, Product, Spectrum, added_db, gains, products, sum_db
 from stonekite.session.types import Split, Strip
 from stonekite.stages.drive import Drive, DriveSide

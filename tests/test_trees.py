@@ -11,12 +11,12 @@ from conftest import RATE, THOROUGH
 from test_kinds import changed, off_by_db, programme, through, worst_step
 from trees import SPLITS, drawn_stage, drawn_strip
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.export import export
-from stonekite.engine.listen import Listening
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import open_source
-from stonekite.engine.strip import StripPlayer
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.export import export
+from stonekite.engine.offline.render import open_source
+from stonekite.engine.play.listen import Listening
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import StripPlayer
 from stonekite.session import edits, storage, tree
 from stonekite.session.differences import differences
 from stonekite.session.edits import put

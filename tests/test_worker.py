@@ -8,9 +8,8 @@ import pytest
 import soundfile
 from conftest import noise, session_on, write_wav
 
-from stonekite.engine.subjects import Subject
+from stonekite.engine.offline.subjects import Subject
 from stonekite.files.demo import demo_path
-from stonekite.measure.table import scalars
 from stonekite.processes.jobs import (
     Analyse,
     Analysed,
@@ -24,6 +23,7 @@ from stonekite.processes.jobs import (
     Written,
 )
 from stonekite.processes.worker import Worker
+from stonekite.reports.table import scalars
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveSide

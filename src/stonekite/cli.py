@@ -292,8 +292,8 @@ def render(
     as_json: bool,
 ) -> None:
     """Write the result of a session."""
-    from stonekite.engine.export import Exported, export
-    from stonekite.engine.tails import typed
+    from stonekite.engine.graph.tails import typed
+    from stonekite.engine.offline.export import Exported, export
     from stonekite.session.storage import load
 
     try:
@@ -354,10 +354,10 @@ def tempo(bpm: float, as_json: bool) -> None:
 @_faults
 def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -> None:
     """Measures of two files, and what is left of B when A, matched in level, time and polarity, is taken away."""
-    from stonekite.engine import compare as comparing
-    from stonekite.engine.reporting import of_files, write
+    from stonekite.engine.offline import compare as comparing
     from stonekite.measure.summary import plain
-    from stonekite.measure.table import scalars
+    from stonekite.reports.making import of_files, write
+    from stonekite.reports.table import scalars
 
     if report is not None and report.exists() and not force:
         _fail(f"“{report.name}” exists already.")

@@ -21,11 +21,11 @@ import numpy as np
 from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 
 from stonekite import __version__
-from stonekite.engine.live import Live
-from stonekite.engine.playback import Playback
-from stonekite.engine.render import open_source
-from stonekite.engine.strip import GLIDE_S, SWITCH_S
-from stonekite.engine.warm import warm_kernels
+from stonekite.engine.offline.render import open_source
+from stonekite.engine.offline.warm import warm_kernels
+from stonekite.engine.play.live import Live
+from stonekite.engine.play.playback import Playback
+from stonekite.engine.play.strip import GLIDE_S, SWITCH_S
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol, realtime

@@ -10,8 +10,8 @@ from typing import Literal
 import msgspec
 import numpy as np
 
-from stonekite.engine.listen import Listening
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.engine.play.listen import Listening
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
 from stonekite.session.types import Source, Strip
 from stonekite.stages.base import WORKED

@@ -4,8 +4,8 @@ from typing import Any
 
 import msgspec
 
-from stonekite.engine.export import Parts
-from stonekite.engine.subjects import Subject
+from stonekite.engine.offline.export import Parts
+from stonekite.engine.offline.subjects import Subject
 from stonekite.files.audio import Bits
 from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard

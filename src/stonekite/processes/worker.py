@@ -17,15 +17,15 @@ from typing import NamedTuple, TypeVar
 
 import numpy as np
 
-from stonekite.engine import paths, tones
-from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.export import Exported, export
-from stonekite.engine.hearing import before_stage
-from stonekite.engine.line import END, Node
-from stonekite.engine.overview import Overview
-from stonekite.engine.render import open_source, rendered
-from stonekite.engine.responses import read_response
-from stonekite.engine.subjects import measured_all
+from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.graph.line import END, Node
+from stonekite.engine.offline import paths, tones
+from stonekite.engine.offline.export import Exported, export
+from stonekite.engine.offline.hearing import before_stage
+from stonekite.engine.offline.overview import Overview
+from stonekite.engine.offline.render import open_source, rendered
+from stonekite.engine.offline.responses import read_response
+from stonekite.engine.offline.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
 from stonekite.measure import tempo

@@ -76,8 +76,8 @@ def _convolve(t, m, response, signal, out, position):
 
 
 def spectra_of(responses: np.ndarray) -> np.ndarray:
-    """Spectra (2, parts, rows, size + 16) of responses (rows, taps), for `Convolver`: real and imaginary, and what is beyond
-    half the rate is nothing."""
+    """Spectra (2, parts, rows, size + 16) of responses (rows, taps), for `Convolver`: real and imaginary, nothing where
+    it is beyond half the rate."""
     rows, taps = responses.shape
     size = part_size(taps)
     parts = -(-taps // size)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.plain import Label
-from stonekite.engine.tails import LONGEST_S
+from stonekite.engine.graph.tails import LONGEST_S
 from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.registry import kind_of

@@ -5,10 +5,10 @@ from typing import Literal
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from stonekite.desktop.links.workers import COMPARE, Workers
-from stonekite.engine.subjects import Subject
+from stonekite.engine.offline.subjects import Subject
 from stonekite.measure.measures import Measures
 from stonekite.processes.jobs import Answer, Compare, Compared, Done, Failed, Progress
+from stonekite.processes.pool import COMPARE, Pool
 from stonekite.session.types import Loop, Session
 
 SETTLE_MS = 60
@@ -28,7 +28,7 @@ class Comparing(QObject):
     progressed = Signal(float)
     failed = Signal(str)
 
-    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
+    def __init__(self, workers: Pool, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._workers = workers
         self._known: OrderedDict[str, Measures] = OrderedDict()

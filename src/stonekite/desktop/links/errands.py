@@ -4,8 +4,8 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.desktop.links.workers import ERRAND, Workers
 from stonekite.processes.jobs import Answer, Failed, Progress, Request
+from stonekite.processes.pool import ERRAND, Pool
 
 
 class Errands(QObject):
@@ -13,7 +13,7 @@ class Errands(QObject):
 
     said = Signal(str)
 
-    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
+    def __init__(self, workers: Pool, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._workers = workers
         self._words = ""

@@ -9,8 +9,8 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from stonekite.desktop.links.workers import ANALYSE, Workers
 from stonekite.processes.jobs import Analyse, Analysed, Answer, Failed, Progress
+from stonekite.processes.pool import ANALYSE, Pool
 from stonekite.session.types import Stem
 
 SETTLE_MS = 600
@@ -40,7 +40,7 @@ class Measuring(QObject):
     progressed = Signal(float)
     failed = Signal(str)
 
-    def __init__(self, workers: Workers, parent: QObject | None = None) -> None:
+    def __init__(self, workers: Pool, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self._workers = workers
         self._folder: Path | None = None

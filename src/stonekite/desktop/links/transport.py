@@ -3,15 +3,17 @@
 import os
 import time
 from collections import deque
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from stonekite.desktop.links.processes import Child
-from stonekite.engine.listen import Listening
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.desktop.links.posting import Posting
+from stonekite.engine.play.listen import Listening
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.player import protocol
 from stonekite.player.protocol import STATUS, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.processes.children import Child, Deliver
 from stonekite.session.types import Source, Strip
 
 BUSY, MINUTE_S = 5, 60.0
@@ -23,15 +25,16 @@ FOLLOW_TICKS = 30
 """What a player has carried out shows in its status after so many ticks at the latest: the queue is heard out first."""
 
 
-class _Process(QObject):
-    """A player: its process, and the block of memory that it writes its status to. `heard` gives what it says, `over`
-    its exit code."""
+class _Process:
+    """A player: its process, and the block of memory that it writes its status to. `heard` gets what it says, `over` its
+    exit code."""
 
-    heard = Signal(object, object)
-    over = Signal(object, int)
-
-    def __init__(self, parent: QObject) -> None:
-        super().__init__(parent)
+    def __init__(
+        self,
+        heard: Callable[["_Process", Event], None],
+        over: Callable[["_Process", int], None],
+        deliver: Deliver,
+    ) -> None:
         self.descriptor = os.memfd_create("stonekite-status")
         os.ftruncate(self.descriptor, Status.SIZE)
         self.shared = Status(self.descriptor)
@@ -39,21 +42,18 @@ class _Process(QObject):
         self.realtime = False
         self.sent = 0
         self.child = Child(
-            "stonekite.player.player", Event, (str(self.descriptor),), (self.descriptor,), self
+            "stonekite.player.player",
+            Event,
+            lambda event: heard(self, event),
+            lambda code: over(self, code),
+            deliver,
+            (str(self.descriptor),),
+            (self.descriptor,),
         )
-        # Methods of this object, so that what a thread tells arrives in the window's own.
-        self.child.told.connect(self._told)
-        self.child.ended.connect(self._ended)
 
     def send(self, command: protocol.Command) -> None:
         self.sent += 1
         self.child.send(command)
-
-    def _told(self, event: Event) -> None:
-        self.heard.emit(self, event)
-
-    def _ended(self, code: int) -> None:
-        self.over.emit(self, code)
 
     def close(self) -> None:
         self.child.close()
@@ -65,7 +65,6 @@ class _Process(QObject):
         if self.descriptor >= 0:
             os.close(self.descriptor)
             self.descriptor = -1
-        self.deleteLater()
 
 
 class Transport(QObject):
@@ -88,6 +87,7 @@ class Transport(QObject):
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
+        self._post = Posting(self)
         self._player: _Process | None = None
         self._spare: _Process | None = None
         self._renewing = False
@@ -109,10 +109,7 @@ class Transport(QObject):
         self._timer.start()
 
     def _made(self) -> _Process:
-        made = _Process(self)
-        made.heard.connect(self._hear)
-        made.over.connect(self._ended)
-        return made
+        return _Process(self._hear, self._ended, self._post)
 
     def close(self) -> None:
         """End the player."""

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.measure.spectrum import BandMap, band_at

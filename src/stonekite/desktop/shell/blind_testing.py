@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 
 from stonekite.desktop.views.blind_view import BlindView
-from stonekite.engine.reporting import verdict
+from stonekite.reports.making import verdict
 from stonekite.session.types import BlindTest
 
 if TYPE_CHECKING:

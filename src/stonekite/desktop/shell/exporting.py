@@ -7,10 +7,10 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from stonekite.desktop.controls.plain import message
 from stonekite.desktop.dialogs.dialogs import ExportDialog
-from stonekite.desktop.links.workers import EXPORT, Workers
 from stonekite.desktop.model.document import Document
-from stonekite.engine.export import component_path
+from stonekite.engine.offline.export import component_path
 from stonekite.processes.jobs import Answer, Export, Failed, Progress, Written
+from stonekite.processes.pool import EXPORT, Pool
 from stonekite.session.types import LEGS
 from stonekite.words import NAMES
 
@@ -20,7 +20,7 @@ class Exporting(QObject):
 
     said = Signal(str)
 
-    def __init__(self, window: QWidget, workers: Workers) -> None:
+    def __init__(self, window: QWidget, workers: Pool) -> None:
         super().__init__(window)
         self._window = window
         self._workers = workers

@@ -8,9 +8,9 @@ from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.desktop.views.switching import Switching
-from stonekite.engine.audition import Audition, auditioned
-from stonekite.engine.listen import Listening
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.engine.play.audition import Audition, auditioned
+from stonekite.engine.play.listen import Listening
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.session.types import LegName, Loop, Source, Strip
 
 _WORDS = {

@@ -9,7 +9,7 @@ from stonekite.desktop.controls.plain import message
 from stonekite.desktop.dialogs.dialogs import ChannelDialog
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import STEM, Document, session_of
-from stonekite.engine.generator import generator_source
+from stonekite.engine.offline.generator import generator_source
 from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
 from stonekite.session import edits
 from stonekite.session.storage import SUFFIX, SessionError

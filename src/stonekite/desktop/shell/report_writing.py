@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.views.compare_view import CompareView
 from stonekite.desktop.views.switching import Switching
-from stonekite.engine.reporting import of_session, write
 from stonekite.files.audio import AudioError
+from stonekite.reports.making import of_session, write
 
 
 class ReportWriting(QObject):

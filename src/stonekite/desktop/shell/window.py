@@ -33,8 +33,8 @@ from stonekite.desktop.kite.kite_map import KiteMap
 from stonekite.desktop.kite.kite_scroll import KiteScroll
 from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.links.measuring import Measuring, overview
+from stonekite.desktop.links.posting import Posting
 from stonekite.desktop.links.transport import Transport
-from stonekite.desktop.links.workers import Workers
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.spur_actions import SpurActions
@@ -61,10 +61,11 @@ from stonekite.desktop.views.output_view import OutputView
 from stonekite.desktop.views.source_view import SourceView
 from stonekite.desktop.views.spur_view import SpurView
 from stonekite.desktop.views.switching import Switching
-from stonekite.engine.overview import sketch
-from stonekite.engine.render import open_source
+from stonekite.engine.offline.overview import sketch
+from stonekite.engine.offline.render import open_source
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
+from stonekite.processes.pool import Pool
 from stonekite.session import presets, tree
 from stonekite.session.differences import names_of
 from stonekite.session.types import LEGS, Leg, LegName, Split
@@ -94,7 +95,7 @@ class Window(QMainWindow):
         self.setAcceptDrops(True)
         self.document = Document(self)
         self.transport = Transport(self)
-        self.workers = Workers(self)
+        self.workers = Pool(Posting(self))
         self.measuring = Measuring(self.workers, self)
         self.exporting = Exporting(self, self.workers)
         self.opening = Opening(self, self.document)

@@ -21,9 +21,9 @@ from stonekite.desktop.controls.choices import Segments
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font
-from stonekite.engine.reporting import verdict
 from stonekite.files.atomic import replacing
 from stonekite.measure.binomial import fewest_right
+from stonekite.reports.making import verdict
 from stonekite.session.blind import Trials, as_csv
 from stonekite.session.types import BlindTest
 from stonekite.stages.settings import Setting

@@ -32,7 +32,7 @@ from stonekite.desktop.pictures.compare_plots import (
 from stonekite.desktop.pictures.linked_plot import Axis, Pair, Plot
 from stonekite.desktop.views.switching import Switching
 from stonekite.measure.measures import Measures
-from stonekite.measure.table import ROWS, Row
+from stonekite.reports.table import ROWS, Row
 from stonekite.session.differences import Difference, differences
 from stonekite.session.types import Strip
 from stonekite.words import NAMES, clock

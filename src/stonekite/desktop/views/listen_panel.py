@@ -20,7 +20,7 @@ from stonekite.desktop.controls.keyed import hint, key_of, keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.pictures.scope import Scope
-from stonekite.engine.listen import Component, Listening, matched_db
+from stonekite.engine.play.listen import Component, Listening, matched_db
 from stonekite.session.types import Session
 from stonekite.stages.settings import Setting
 from stonekite.words import LETTERS, NAMES, figure

@@ -14,7 +14,7 @@ from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.model.document import Document
-from stonekite.engine.ends import output_matrix
+from stonekite.engine.graph.ends import output_matrix
 from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, Output, Place, SideName
 from stonekite.signal.decibels import db_of

@@ -25,7 +25,7 @@ from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.model.document import STEM, Document
 from stonekite.desktop.pictures.linked_plot import Axis
 from stonekite.desktop.pictures.source_plots import SourceCourse, SourceSpectra
-from stonekite.engine import repair
+from stonekite.engine.offline import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts
 from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, USED_BY_SIGNAL, Generator, Intake, IntakeSide

@@ -7,13 +7,13 @@ from PySide6.QtCore import QObject, QPoint, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
 
 from stonekite.desktop.links.comparing import Comparing, Range, subjects_of
-from stonekite.desktop.links.workers import Workers
 from stonekite.desktop.model.document import STEM, Document, session_of
 from stonekite.desktop.views.listen_panel import ListenPanel
-from stonekite.engine.listen import Listening, matched_db
-from stonekite.engine.subjects import Subject
+from stonekite.engine.offline.subjects import Subject
+from stonekite.engine.play.listen import Listening, matched_db
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
+from stonekite.processes.pool import Pool
 from stonekite.session import edits
 from stonekite.session.types import REFERENCES, Loop, Reference, Source, Strip
 from stonekite.words import clock, parsed_range
@@ -27,7 +27,7 @@ class Switching(QObject):
     said = Signal(str)
     measured = Signal()
 
-    def __init__(self, window: QWidget, document: Document, listen: ListenPanel, workers: Workers) -> None:
+    def __init__(self, window: QWidget, document: Document, listen: ListenPanel, workers: Pool) -> None:
         super().__init__(window)
         self._window, self._document, self._listen = window, document, listen
         self.comparing = Comparing(workers, self)

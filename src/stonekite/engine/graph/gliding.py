@@ -4,10 +4,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from stonekite.engine.fading import Fade, ramp
+from stonekite.engine.graph.fading import Fade, ramp
 
 if TYPE_CHECKING:
-    from stonekite.engine.line import Node, Probe
+    from stonekite.engine.graph.line import Node, Probe
 
 
 class Gliding:

@@ -1,4 +1,4 @@
-"""Child processes of the window: the player and the workers, spoken to through framed msgpack."""
+"""Child processes: the player and the workers, spoken to through framed msgpack."""
 
 import contextlib
 import os
@@ -6,33 +6,35 @@ import queue
 import subprocess
 import sys
 import threading
+from collections.abc import Callable
 from typing import Any
-
-from PySide6.QtCore import QObject, Signal
 
 from stonekite.processes.framing import read_frame, write_frame
 
 _ENDED = object()
 
+Deliver = Callable[[Callable[[], None]], None]
+"""Has something called by whoever hears of a child: in the window, by its own thread."""
 
-class Child(QObject):
-    """A Python module running as a process. `told` gives each value it says, `ended` its exit code.
+
+class Child:
+    """A Python module running as a process. `told` gets each value it says, `ended` its exit code, both by `deliver`.
 
     Values are sent and received by threads: the window never waits for a pipe.
     """
-
-    told = Signal(object)
-    ended = Signal(int)
 
     def __init__(
         self,
         module: str,
         answers: Any,
+        told: Callable[[Any], None],
+        ended: Callable[[int], None],
+        deliver: Deliver,
         arguments: tuple[str, ...] = (),
         descriptors: tuple[int, ...] = (),
-        parent: QObject | None = None,
     ) -> None:
-        super().__init__(parent)
+        self._told, self._ended, self._deliver = told, ended, deliver
+        self._gone = False
         self._closing = False
         process = subprocess.Popen(
             [sys.executable, "-m", module, *arguments],
@@ -58,9 +60,9 @@ class Child(QObject):
         return self._process.pid
 
     def _listen(self, answers: Any) -> None:
-        with contextlib.suppress(OSError, ValueError, RuntimeError):
+        with contextlib.suppress(OSError, ValueError):
             while (value := read_frame(self._from, answers)) is not None:
-                self.told.emit(value)
+                self._say(self._told, value)
         # A frame that could not be read is the end of talking, too.
         with contextlib.suppress(OSError):
             self._to.close()
@@ -72,8 +74,14 @@ class Child(QObject):
         self._outgoing.put(_ENDED)
         self._from.close()
         if not self._closing:
-            with contextlib.suppress(RuntimeError):  # the window may be gone already
-                self.ended.emit(code)
+            self._say(self._ended, code)
+
+    def _say(self, hear: Callable[[Any], None], value: Any) -> None:
+        def heard() -> None:
+            if not self._gone:  # whoever let go of it wants to hear no more
+                hear(value)
+
+        self._deliver(heard)
 
     def _write(self) -> None:
         while (value := self._outgoing.get()) is not _ENDED:
@@ -110,6 +118,7 @@ class Child(QObject):
         self.let_go()
 
     def let_go(self) -> None:
-        """Wait for the threads of a process that has ended: only then may this object go, too."""
+        """Hear no more of a process that has ended, and wait for its threads."""
+        self._gone = True
         for thread in self._threads:
             thread.join(3)

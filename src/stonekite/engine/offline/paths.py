@@ -6,7 +6,7 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from stonekite.engine.render import open_source, rendered
+from stonekite.engine.offline.render import open_source, rendered
 from stonekite.measure.loudness import Loudness
 from stonekite.session.alone import beside, only
 from stonekite.session.spur import LONGEST_MS

@@ -4,10 +4,10 @@ import math
 
 import numpy as np
 
-from stonekite.engine.course import Course
-from stonekite.engine.ends import shares
-from stonekite.engine.fading import Fade
-from stonekite.engine.line import Line, Node, Probe
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.ends import shares
+from stonekite.engine.graph.fading import Fade
+from stonekite.engine.graph.line import Line, Node, Probe
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone

@@ -10,7 +10,7 @@ import numpy as np
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
 from stonekite.measure.spectrum import centres
-from stonekite.measure.table import ROWS, Column, Row
+from stonekite.reports.table import ROWS, Column, Row
 from stonekite.words import clock, mark
 
 _STYLE = """

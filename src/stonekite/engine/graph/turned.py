@@ -9,8 +9,8 @@ from concurrent.futures import Executor, Future
 import msgspec
 import numpy as np
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.fading import Fade
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.fading import Fade
 from stonekite.session.types import Strip
 from stonekite.stages.base import LEGS, Stage
 from stonekite.stages.registry import kind_of

@@ -8,8 +8,8 @@ from typing import NamedTuple
 
 import numpy as np
 
-from stonekite.engine.ahead import ahead
-from stonekite.engine.subjects import Subject, measured
+from stonekite.engine.offline.ahead import ahead
+from stonekite.engine.offline.subjects import Subject, measured
 from stonekite.files.audio import BLOCK, Reader, facts, pick_channels
 from stonekite.files.resampled import at_rate
 from stonekite.measure.matching import EXCERPT_S, REACH_S, Match, Residual, match

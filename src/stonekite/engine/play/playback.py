@@ -5,14 +5,14 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 
 import numpy as np
 
-from stonekite.engine.chain import Chain, Tap, latency_of
-from stonekite.engine.courtesy import Turns
-from stonekite.engine.fading import ramp
-from stonekite.engine.listen import Listener, Listening
-from stonekite.engine.live import Live
-from stonekite.engine.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
-from stonekite.engine.tails import QUIET_DB, frames_of
-from stonekite.engine.turned import Turner
+from stonekite.engine.graph.chain import Chain, Tap, latency_of
+from stonekite.engine.graph.courtesy import Turns
+from stonekite.engine.graph.fading import ramp
+from stonekite.engine.graph.tails import QUIET_DB, frames_of
+from stonekite.engine.graph.turned import Turner
+from stonekite.engine.play.listen import Listener, Listening
+from stonekite.engine.play.live import Live
+from stonekite.engine.play.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
 from stonekite.files.audio import Blocks
 from stonekite.session.types import Strip
 from stonekite.signal.decibels import gain_of

@@ -5,7 +5,7 @@ from functools import cache
 
 import numpy as np
 
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image_meter import VOICE_HZ, centre_of
 from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap

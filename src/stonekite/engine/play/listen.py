@@ -6,7 +6,7 @@ from typing import Literal
 import msgspec
 import numpy as np
 
-from stonekite.engine.fading import ramp
+from stonekite.engine.graph.fading import ramp
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import component
 from stonekite.words import Component

@@ -8,10 +8,10 @@ last of them counts.
 
 import numpy as np
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.course import Course
-from stonekite.engine.fading import ramp
-from stonekite.engine.line import Probe
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.fading import ramp
+from stonekite.engine.graph.line import Probe
 from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 

@@ -4,12 +4,12 @@ import datetime
 import json
 from pathlib import Path
 
-from stonekite.engine.compare import Comparison
+from stonekite.engine.offline.compare import Comparison
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import AudioError
 from stonekite.measure.binomial import chance
-from stonekite.measure.report import Report, page
-from stonekite.measure.table import Column, as_csv, as_dict
+from stonekite.reports.page import Report, page
+from stonekite.reports.table import Column, as_csv, as_dict
 from stonekite.session.differences import described, differences
 from stonekite.session.types import BlindTest, Session
 from stonekite.words import number

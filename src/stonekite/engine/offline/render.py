@@ -5,10 +5,10 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.generator import GeneratorReader
-from stonekite.engine.line import Probe
-from stonekite.engine.tails import Tail, frames_of, until_quiet
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.line import Probe
+from stonekite.engine.graph.tails import Tail, frames_of, until_quiet
+from stonekite.engine.offline.generator import GeneratorReader
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
 

@@ -8,10 +8,10 @@ from typing import Literal
 
 import numpy as np
 
-from stonekite.engine.ahead import ahead
-from stonekite.engine.chain import Chain
-from stonekite.engine.render import open_source, rendered
-from stonekite.engine.tails import Tail, frames_of
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.tails import Tail, frames_of
+from stonekite.engine.offline.ahead import ahead
+from stonekite.engine.offline.render import open_source, rendered
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.differences import names_of

@@ -8,9 +8,9 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from stonekite.engine.course import Course
-from stonekite.engine.courtesy import pause
-from stonekite.engine.gliding import Gliding, Ringing, going_over
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.courtesy import pause
+from stonekite.engine.graph.gliding import Gliding, Ringing, going_over
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay

@@ -7,11 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from stonekite.engine.course import Course
-from stonekite.engine.ends import IntakeNode, OutputNode, output_latency
-from stonekite.engine.fading import Fade
-from stonekite.engine.line import END, Line, Node, Probe
-from stonekite.engine.spurs import Spurs, legs_latency
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
+from stonekite.engine.graph.fading import Fade
+from stonekite.engine.graph.line import END, Line, Node, Probe
+from stonekite.engine.graph.spurs import Spurs, legs_latency
 from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of

@@ -5,8 +5,8 @@ from typing import NamedTuple
 import msgspec
 import numpy as np
 
-from stonekite.engine.chain import Chain
-from stonekite.engine.hearing import before_stage
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.offline.hearing import before_stage
 from stonekite.measure import tones
 from stonekite.measure.spectrum import BandMap
 from stonekite.session import tree

@@ -1,4 +1,4 @@
-"""Worker processes behind the window: one that measures, with what the processor has left, and one that writes files.
+"""The one pool of worker processes: one that measures, with what the processor has left, and one that writes files.
 
 Whoever wants something done asks for it with a rank: what has a lower one comes first and has what runs begin again
 later. A client has one request at a time: a newer one takes the place of the older. A worker that dies is started again,
@@ -10,9 +10,7 @@ from dataclasses import dataclass, field
 from itertools import count
 from typing import Literal
 
-from PySide6.QtCore import QObject
-
-from stonekite.desktop.links.processes import Child
+from stonekite.processes.children import Child, Deliver
 from stonekite.processes.jobs import Answer, Cancel, Compared, Progress, Request
 
 Which = Literal["measuring", "writing"]
@@ -31,12 +29,11 @@ class _Job:
     deaths: int = field(default=0)
 
 
-class _Worker(QObject):
+class _Worker:
     """One process and what it is to do."""
 
-    def __init__(self, idle: bool, numbers: "count[int]", parent: QObject) -> None:
-        super().__init__(parent)
-        self._idle, self._numbers = idle, numbers
+    def __init__(self, idle: bool, numbers: "count[int]", deliver: Deliver) -> None:
+        self._idle, self._numbers, self._deliver = idle, numbers, deliver
         self._child: Child | None = None
         self._waiting: list[_Job] = []
         self._running: _Job | None = None
@@ -72,9 +69,9 @@ class _Worker(QObject):
         best.number = next(self._numbers)
         if self._child is None:
             arguments = ("idle",) if self._idle else ()
-            self._child = Child("stonekite.processes.worker", Answer, arguments, parent=self)
-            self._child.told.connect(self._hear)
-            self._child.ended.connect(self._ended)
+            self._child = Child(
+                "stonekite.processes.worker", Answer, self._hear, self._ended, self._deliver, arguments
+            )
         self._child.send(best.make(best.number))
 
     def _hear(self, answer: Answer) -> None:
@@ -90,7 +87,6 @@ class _Worker(QObject):
         child, self._child = self._child, None
         if child is not None:
             child.let_go()
-            child.deleteLater()
         job, self._running = self._running, None
         if job is not None:
             job.deaths += 1
@@ -108,15 +104,14 @@ class _Worker(QObject):
             self._child = None
 
 
-class Workers(QObject):
-    """The pool: give it requests."""
+class Pool:
+    """Give it requests; answers come by `deliver`."""
 
-    def __init__(self, parent: QObject | None = None) -> None:
-        super().__init__(parent)
+    def __init__(self, deliver: Deliver) -> None:
         numbers = count(1)
         self._workers: dict[Which, _Worker] = {
-            "measuring": _Worker(True, numbers, self),
-            "writing": _Worker(False, numbers, self),
+            "measuring": _Worker(True, numbers, deliver),
+            "writing": _Worker(False, numbers, deliver),
         }
 
     def ask(

@@ -10,8 +10,8 @@ from threading import Event
 import msgspec
 import numpy as np
 
-from stonekite.engine.ahead import ahead
-from stonekite.engine.render import open_source, rendered
+from stonekite.engine.offline.ahead import ahead
+from stonekite.engine.offline.render import open_source, rendered
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.lazy import lazy

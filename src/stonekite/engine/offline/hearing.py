@@ -2,8 +2,8 @@
 
 import numpy as np
 
-from stonekite.engine.chain import Chain, Tap
-from stonekite.engine.render import open_source
+from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.offline.render import open_source
 from stonekite.session.types import Stem
 
 WARMEST_S = 10.0

@@ -1,0 +1,1 @@
+"""Whole recordings: rendered, exported, compared, measured."""

@@ -1,0 +1,1 @@
+"""What a comparison looks like: as a page, a table, JSON."""
