@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 from stonekite.desktop.controls.choices import Choice, Toggle
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.rows import SettingsRow
 from stonekite.desktop.editors.stage_editor import put_shared
 from stonekite.desktop.editors.view_bar import ViewBar
@@ -163,13 +164,10 @@ class BandRow(QWidget):
             super().keyPressEvent(event)
 
 
-class BandsEditor(QWidget):
-    """Shows and edits one stage of a document, of a kind whose sides are lists of bands."""
+class BandsEditor(Editor):
+    """Edits a stage of a kind whose sides are lists of bands."""
 
-    refused = Signal(str)
-    tie_asked = Signal(str, bool)
     match_asked = Signal()
-    alone_asked = Signal(object)
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -333,16 +331,16 @@ class BandsEditor(QWidget):
             field.show_value(getattr(shown, name))
             field.setAccessibleName(f"{component} band {self.slot + 1} {field.setting.label}")
 
-    def show_spectra(self, spectra) -> None:
-        self.picture.show_spectra(spectra)
+    def show_heard(self, what: str | None) -> None:
+        self.alone.setChecked(what == "band")
 
-    def show_bands_now(self, levels_db: np.ndarray, gains_db: np.ndarray) -> None:
-        """Levels that the bands hear and gains that they have now, each (2, most) in dB."""
-        if not self._moves:
-            return
-        row = LEGS.index(self._leg)
-        self.row.show_live(levels_db[row], gains_db[row])
-        self.picture.show_gains(gains_db)
+    def show_live(self, status: np.void) -> None:
+        self.picture.show_spectra(np.asarray(status["spectra"]))
+        if self._moves:
+            row = LEGS.index(self._leg)
+            levels_db, gains_db = np.array(status["band_levels"]), np.array(status["band_gains"])
+            self.row.show_live(levels_db[row], gains_db[row])
+            self.picture.show_gains(gains_db)
 
     def choose(self, slot: int) -> None:
         """Edit another band of this leg."""

@@ -4,11 +4,12 @@ from typing import Any
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
 from stonekite.desktop.editors.taps_row import TapsRow
@@ -40,16 +41,8 @@ _BESIDE = 4
 """So many shared settings stand beside what the picture is looked at by; more have a row of their own."""
 
 
-class StageEditor(QWidget):
-    """Shows and edits one stage of a document, of any kind that has no editor of its own."""
-
-    refused = Signal(str)
-    tie_asked = Signal(str, bool)
-    detector_asked = Signal(object)
-    enter_asked = Signal(int)
-    leg_asked = Signal(str)
-    learn_asked = Signal()
-    response_asked = Signal()
+class StageEditor(Editor):
+    """Edits a stage of any kind that has no editor of its own."""
 
     def __init__(self, document: Document, kind: str, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -374,27 +367,26 @@ class StageEditor(QWidget):
                 if handle.shown is not None and side is not None:
                     row.controls[handle.x or handle.y].setEnabled(handle.shown(side))
 
-    def show_spectra(self, spectra: np.ndarray) -> None:
+    def show_heard(self, what: str | None) -> None:
+        self.detector.setChecked(what == "detector")
+
+    def show_live(self, status: np.void) -> None:
+        spectra = np.asarray(status["spectra"])
         self.picture.show_spectra(spectra)
-
-    def show_work(self, peak_in: np.ndarray, worked_db: np.ndarray) -> None:
-        """Levels in dBFS (2,) that go in, and how hard the parts work (2, most), while it plays."""
-        if self.work is not None:
-            self.work.show_live(peak_in, worked_db)
-
-    def show_passing(self, spectra: np.ndarray) -> None:
-        """The spectra once more, while it plays."""
-        if self.passing is not None:
-            self.passing.add(spectra)
-
-    def show_reduction(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
-        """Levels in dBFS that go in (2,) and reductions in dB (2,), while it plays."""
+        if not status["playing"]:
+            return
+        peak_in, reduction = np.array(status["peak_in"]), np.array(status["reduction"])
         if self.curve is not None:
             self.curve.show_live(peak_in, reduction)
         if self.echogram is not None:
             self.echogram.show_levels(peak_in)
         if self.history is not None:
             self.history.add(peak_in, reduction)
+        if self.work is not None:
+            self.work.show_live(peak_in, np.array(status["worked"]))
+        if self.passing is not None:
+            self.passing.add(spectra)
+        self.picture.show_noise(np.array(status["noise"]), np.array(status["noise_gains"]))
 
     def _put(self, leg: LegName, values: dict[str, Any], token: object) -> None:
         stage = self.stage

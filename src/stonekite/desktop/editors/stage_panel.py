@@ -9,6 +9,7 @@ from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.editors.bands_editor import BandsEditor
+from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.stage_editor import StageEditor
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
@@ -90,7 +91,7 @@ class StagePanel(QFrame):
         head.addStretch()
         for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
-        self.editors: dict[str, BandsEditor | StageEditor] = {
+        self.editors: dict[str, Editor] = {
             name: BandsEditor(document, name) if kind.offers.bands else StageEditor(document, name)
             for name, kind in KINDS.items()
         }
@@ -105,16 +106,14 @@ class StagePanel(QFrame):
             editor.refused.connect(actions.said)
             editor.tie_asked.connect(actions.link_setting)
             editor.view.smoothing_asked.connect(self._smoothing_chosen)
-            if isinstance(editor, StageEditor):
-                editor.detector_asked.connect(self.detector_asked)
-                editor.enter_asked.connect(self.enter_asked)
-                editor.learn_asked.connect(self.learn_asked)
-                editor.response_asked.connect(self.response_asked)
-                editor.leg_asked.connect(
-                    lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
-                )
-            else:
-                editor.alone_asked.connect(self.band_asked)
+            editor.detector_asked.connect(self.detector_asked)
+            editor.alone_asked.connect(self.band_asked)
+            editor.enter_asked.connect(self.enter_asked)
+            editor.learn_asked.connect(self.learn_asked)
+            editor.response_asked.connect(self.response_asked)
+            editor.leg_asked.connect(
+                lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
+            )
         self.leg_choice.chosen.connect(
             lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
         )
@@ -175,10 +174,7 @@ class StagePanel(QFrame):
         """What is listened to alone: "change", "band", "detector" or nothing of the kind."""
         self.change.setChecked(what == "change")
         for editor in self.editors.values():
-            if isinstance(editor, StageEditor):
-                editor.detector.setChecked(what == "detector")
-            else:
-                editor.alone.setChecked(what == "band")
+            editor.show_heard(what)
 
     def _smoothing_chosen(self, parts: int) -> None:
         for editor in self.editors.values():
@@ -224,16 +220,9 @@ class StagePanel(QFrame):
     def show_live(self, status: np.void) -> None:
         """What the player says of the open stage, 30 times a second."""
         editor = self._stack.currentWidget()
-        assert isinstance(editor, StageEditor | BandsEditor)
-        editor.show_spectra(np.asarray(status["spectra"]))
+        assert isinstance(editor, Editor)
+        editor.show_live(status)
         self._show_notes(status)
-        if isinstance(editor, StageEditor) and status["playing"]:
-            editor.show_reduction(np.array(status["peak_in"]), np.array(status["reduction"]))
-            editor.show_work(np.array(status["peak_in"]), np.array(status["worked"]))
-            editor.show_passing(np.array(status["spectra"]))
-            editor.picture.show_noise(np.array(status["noise"]), np.array(status["noise_gains"]))
-        elif isinstance(editor, BandsEditor):
-            editor.show_bands_now(np.array(status["band_levels"]), np.array(status["band_gains"]))
 
     def _show_notes(self, status: np.void) -> None:
         """The note that the open stage follows, if it follows any."""

@@ -5,7 +5,7 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.pictures.response_picture import ResponsePicture
-from stonekite.engine.smoothing import DEFAULT_SMOOTHING, SMOOTHINGS
+from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING, SMOOTHINGS
 
 
 class ViewBar(QWidget):
