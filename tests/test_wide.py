@@ -11,7 +11,7 @@ from stonekite.desktop.model.demo_session import amps_session
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.offline.render import rendered
 from stonekite.files.audio import Reader
-from stonekite.measure.measures import OCTAVES_HZ
+from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.meters import Meters
 from stonekite.session.types import Split, Strip
 from stonekite.session.wide import three_amps

@@ -13,7 +13,7 @@ from numba import njit
 
 from stonekite.signal.lanes import LANES, fma, load, store, zero
 from stonekite.signal.partitions import part_size
-from stonekite.signal.transforms import Tables, backward, forward, room, tables
+from stonekite.signal.transforms import Tables, backward, forward, tables
 
 
 class _Work(NamedTuple):
@@ -105,7 +105,7 @@ class Convolver:
             past=np.zeros((2, parts, rows, wide)),
             newest=np.zeros(1, dtype=np.int64),
             total=np.zeros((2, wide)),
-            scratch=np.zeros((4, room(2 * size))),
+            scratch=np.zeros((4, wide)),
             ones=np.ones(2 * size),
         )
 

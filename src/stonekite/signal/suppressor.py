@@ -188,7 +188,7 @@ class Settings:
             went=rows(2),
             scratch=rows(noise_frames.ROOM),
             padded=np.zeros(wide + 64),
-            work=np.zeros((5, transforms.room(n))),
+            work=np.zeros((5, n // 2 + 4)),
             re=rows(2),
             im=rows(2),
             made=rows(17),

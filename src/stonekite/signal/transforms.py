@@ -19,14 +19,13 @@ from stonekite.signal.lanes import total as sum_of
 
 
 class Tables(NamedTuple):
-    """What a transform of `size` real values needs: how far rows lie apart beyond their length, the radices of columns and rows, their turns one after the other, the
+    """What a transform of `size` real values needs: the radices of columns and rows, their turns one after the other, the
     turns between columns and rows, those that untangle the halves, and half as large ones, each as cosine and sine.
     """
 
     size: int
     columns: int
     rows: int
-    pad: int
     column_radices: np.ndarray
     row_radices: np.ndarray
     turns: np.ndarray
@@ -78,8 +77,6 @@ def tables(size: int) -> Tables:
         size,
         columns,
         rows,
-        # Rows a power of two apart would meet in the same lines of the processor's nearest memory.
-        4 if rows % 32 == 0 and rows * columns > 1024 else 0,
         np.array(_radices(columns), dtype=np.int64),
         np.array(_radices(rows), dtype=np.int64),
         np.ascontiguousarray(turns),
@@ -92,12 +89,6 @@ def tables(size: int) -> Tables:
 _COS_5, _COS_52 = math.cos(0.4 * math.pi), math.cos(0.8 * math.pi)
 _SIN_5, _SIN_52 = math.sin(0.4 * math.pi), math.sin(0.8 * math.pi)
 _SIN_3 = math.sqrt(0.75)
-
-
-def room(size: int) -> int:
-    """How wide scratch has to be for a transform of `size` values."""
-    t = tables(size)
-    return size // 2 + t.pad * max(t.columns, t.rows) + 16
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
@@ -219,47 +210,32 @@ def _side_by_side(n, s, radices, turns, at, ar, ai, br, bi):
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _complex(t, ar, ai, br, bi):
-    """Transform the values in `a`, whose columns lie apart by rows + pad; tells whether the result is in `b`, where they
-    lie apart by columns + pad."""
-    columns, rows, between = t.columns, t.rows, t.between
-    far, near = rows + t.pad, columns + t.pad
-    swapped, at = _side_by_side(columns, far, t.column_radices, t.turns, 0, ar, ai, br, bi)
+    """Transform the values in `a`; tells whether the result is in `b`."""
+    swapped, at = _side_by_side(t.columns, t.rows, t.column_radices, t.turns, 0, ar, ai, br, bi)
     if swapped:
         ar, ai, br, bi = br, bi, ar, ai
+    columns, rows, between = t.columns, t.rows, t.between
     for first in range(0, rows, 4):  # four at a time, so that what is read stays near
         for j in range(columns):
             for k in range(first, first + 4):
-                x, y = ar[j * far + k], ai[j * far + k]
+                x, y = ar[j * rows + k], ai[j * rows + k]
                 c, s = between[0, j * rows + k], between[1, j * rows + k]
-                br[k * near + j] = c * x + s * y
-                bi[k * near + j] = c * y - s * x
-    again, _ = _side_by_side(rows, near, t.row_radices, t.turns, at, br, bi, ar, ai)
+                br[k * columns + j] = c * x + s * y
+                bi[k * columns + j] = c * y - s * x
+    again, _ = _side_by_side(rows, columns, t.row_radices, t.turns, at, br, bi, ar, ai)
     return swapped == again
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _together(t, values):
-    """Bring rows of columns + pad values next to each other."""
-    if t.pad:
-        for k in range(1, t.rows):
-            for j in range(0, t.columns, 4):
-                store(values, k * t.columns + j, load_four(values, k * (t.columns + t.pad) + j))
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
 def forward(t, x, window, work, re, im):
-    """Spectrum (size / 2 + 1,) of x times window (size,); `work` (4, room(size)) is scratch."""
+    """Spectrum (size / 2 + 1,) of x times window (size,); `work` (4, size / 2 + 4) is scratch."""
     half = t.size // 2
     ar, ai = work[0], work[1]
-    for j in range(t.columns):
-        at, k = j * (t.rows + t.pad), j * t.rows
-        for i in range(t.rows):
-            ar[at + i] = x[2 * (k + i)] * window[2 * (k + i)]
-            ai[at + i] = x[2 * (k + i) + 1] * window[2 * (k + i) + 1]
+    for k in range(half):
+        ar[k] = x[2 * k] * window[2 * k]
+        ai[k] = x[2 * k + 1] * window[2 * k + 1]
     there = _complex(t, work[0], work[1], work[2], work[3])
     zr, zi = (work[2], work[3]) if there else (work[0], work[1])
-    _together(t, zr)
-    _together(t, zi)
     zr[half], zi[half] = zr[0], zi[0]
     middle = splat_four(0.5)
     for k in range(0, half, 4):
@@ -282,22 +258,22 @@ def backward(t, re, im, work, window, out):
     half = t.size // 2
     ar, ai, scale = work[0], work[1], splat_four(1.0 / t.size)
     # As a transform forward of the conjugate.
-    for j in range(t.columns):
-        for i in range(0, t.rows, 4):
-            k, at = j * t.rows + i, j * (t.rows + t.pad) + i
-            x, y = load_four(re, k), load_four(im, k)
-            v, w = load_back(re, half - k - 3), load_back(im, half - k - 3)
-            c, s = load_four(t.last, k), load_four(t.last, half + 1 + k)
-            u, d = x - v, y + w
-            store(ar, at, scale * ((x + v) - fma(c, d, s * u)))
-            store(ai, at, scale * ((w - y) - (c * u - s * d)))
+    for k in range(0, half, 4):
+        x, y, v, w = (
+            load_four(re, k),
+            load_four(im, k),
+            load_back(re, half - k - 3),
+            load_back(im, half - k - 3),
+        )
+        c, s = load_four(t.last, k), load_four(t.last, half + 1 + k)
+        u, d = x - v, y + w
+        store(ar, k, scale * ((x + v) - fma(c, d, s * u)))
+        store(ai, k, scale * ((w - y) - (c * u - s * d)))
     there = _complex(t, work[0], work[1], work[2], work[3])
     zr, zi = (work[2], work[3]) if there else (work[0], work[1])
-    for j in range(t.rows):
-        at, k = j * (t.columns + t.pad), j * t.columns
-        for i in range(t.columns):
-            out[2 * (k + i)] += zr[at + i] * window[2 * (k + i)]
-            out[2 * (k + i) + 1] -= zi[at + i] * window[2 * (k + i) + 1]
+    for k in range(half):
+        out[2 * k] += zr[k] * window[2 * k]
+        out[2 * k + 1] -= zi[k] * window[2 * k + 1]
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
