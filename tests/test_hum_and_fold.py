@@ -212,3 +212,13 @@ def test_hum_and_worth_are_learned_in_the_window(window, qtbot, tmp_path):
     assert "in time" in editor.learned.text() and window.document.next_undo == "Fold: learned"
     window.document.undo()
     assert window.stages.stage.shared.learned is None
+
+
+def test_the_curves_of_a_fold_are_named_after_the_sides_in_every_split(opened):
+    for mode in ("mid-side", "left-right"):
+        opened.set_split(mode, "half-sum")
+        opened.stages.add("fold")
+        picture = opened.panel.editors["fold"].picture
+        words = picture.help_at(picture.plot().center())
+        assert "Left" in words and "Right" in words and "Mid" not in words, (mode, words)
+        opened.document.undo()

@@ -8,7 +8,7 @@ from stonekite.session import edits
 from stonekite.session.spur import SPURS, Spur, SpurSource
 from stonekite.session.types import LEGS, Session
 from stonekite.signal.decibels import SILENCE_DB
-from stonekite.stages.amp import Amp, AmpSide
+from stonekite.stages.amp import Amp, AmpSide, Learned, taken
 from stonekite.stages.branch import Branch
 from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
 
@@ -65,19 +65,13 @@ def three_amps(session: Session, stem: int, source: SpurSource) -> tuple[Session
     return edits.put(session, ("sound", "stems", stem, "strip"), strip), tuple(numbers)
 
 
-def with_input(session: Session, stem: int, spurs: tuple[int, ...], input_db: float) -> Session:
-    """A session in which the first amplifier of each of these spurs gets so much gain in front of it."""
-    strip = session.sound.stems[stem].strip
+def with_learned(session: Session, stem: int, spurs: tuple[int, ...], learned: Learned) -> Session:
+    """A session in which the amplifiers of these spurs know how loud what they get is, and have their inputs set."""
     changed = []
-    for spur in strip.spurs:
+    for spur in session.sound.stems[stem].strip.spurs:
         if spur.id in spurs:
             first, *rest = spur.branch.stages
-            assert isinstance(first, Amp) and first.upper is not None
-            first = msgspec.structs.replace(
-                first, upper=msgspec.structs.replace(first.upper, input_db=input_db)
-            )
-            spur = msgspec.structs.replace(
-                spur, branch=msgspec.structs.replace(spur.branch, stages=(first, *rest))
-            )
+            stages = (taken(first, learned), *rest)
+            spur = msgspec.structs.replace(spur, branch=msgspec.structs.replace(spur.branch, stages=stages))
         changed.append(spur)
     return edits.put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(changed))

@@ -247,6 +247,8 @@ class Offers:
     legs (first); of a kind for which that is neither its response nor the steepest part of its curve."""
     guarded: Callable[[Any], bool] | None = None
     """Of a state: whether its guard has made it silent."""
+    of_sides: bool = False
+    """Whether its legs' responses are those of left and right, whatever the split is."""
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     learning: Learning | None = None

@@ -236,6 +236,7 @@ KIND = Kind(
     process=process,
     offers=Offers(
         greatest=greatest,
+        of_sides=True,
         learning=Learning(
             Learned,
             learns,

@@ -29,8 +29,8 @@ from stonekite.session.types import (
     Tempo,
     Version,
 )
-from stonekite.session.wide import three_amps, with_input
-from stonekite.stages.amp import Amp, AmpSide
+from stonekite.session.wide import three_amps, with_learned
+from stonekite.stages.amp import NOMINAL_DB, Amp, AmpSide, Learned
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
 from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
@@ -128,7 +128,8 @@ def amps_session() -> Session:
     stem = msgspec.structs.replace(session.sound.stems[0], strip=Strip(split=Split(mode="left-right")))
     made = Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
     made, numbers = three_amps(made, 0, "left")
-    made = with_input(made, 0, numbers, PICKUP_INPUT_DB)
+    learned = Learned(start_s=0.0, end_s=11.4, levels_db=(NOMINAL_DB - PICKUP_INPUT_DB, -150.0))
+    made = with_learned(made, 0, numbers, learned)
     strip = levelled(made.sound.stems[0].strip, dict(zip(numbers, THREE_LUFS, strict=True)))
     return put(made, ("sound", "stems", 0, "strip"), strip)
 

@@ -33,7 +33,7 @@ class PlanPicture(Picture):
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        self.setMinimumSize(300, 120)
+        self.setMinimumSize(300, 90)
         self.setAccessibleName("Microphones in front of the cabinet, from above")
         self._stage: Any = None
         self._leg: LegName = "upper"

@@ -73,7 +73,7 @@ class ResponsePicture(Picture):
         super().__init__(parent)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
-        self.setMinimumHeight(118)
+        self.setMinimumHeight(90)
         self.setAccessibleName("Response of both legs")
         self._stage: Stage | None = None
         self._leg: LegName = "upper"
@@ -272,12 +272,18 @@ class ResponsePicture(Picture):
     def _colour(self, leg: LegName):
         return roles.component(self._split.component(leg))
 
+    def _drawn(self, leg: LegName) -> str:
+        """What a leg's curve is of."""
+        sides = self._stage is not None and kind_of(self._stage).offers.of_sides
+        return (Split(mode="left-right") if sides else self._split).component(leg)
+
     def _pen(self, leg: LegName) -> QPen:
         """Of a leg's curve: solid in front, dashed behind."""
+        colour = roles.component(self._drawn(leg))
         if leg != self._leg:
-            return QPen(mixed(self._colour(leg), roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine)
+            return QPen(mixed(colour, roles.ground, 0.8), 1.5, Qt.PenStyle.DashLine)
         heard = self._stage is not None and self._stage.inserted
-        return QPen(self._colour(leg) if heard else roles.muted, 2.2)
+        return QPen(colour if heard else roles.muted, 2.2)
 
     def _curve(self, levels_db: np.ndarray) -> QPolygonF:
         """A line through levels at the picture's frequencies."""
@@ -370,15 +376,27 @@ class ResponsePicture(Picture):
     def _paint_handles(self, painter: QPainter) -> None:
         """For pictures that can be dragged."""
 
+    def _meets_curves(self, place: QRectF) -> bool:
+        """Whether a leg's curve runs through a place in the picture's upper right corner."""
+        there = self._places() >= place.left()
+        lowest = (self.plot().center().y() - place.bottom()) * 2 * self.range_db / self.plot().height()
+        legs = [leg for leg in LEGS if getattr(self._stage, leg) is not None]
+        return any(bool((self._curves[leg][there] > lowest).any()) for leg in legs)
+
     def _paint_legend(self, painter: QPainter) -> None:
         plot = self.plot()
         painter.setFont(font(8.5, bold=True))
-        entries = ((self._leg, Qt.PenStyle.SolidLine), (other(self._leg), Qt.PenStyle.DashLine))
-        for row, (leg, style) in enumerate(entries[:1] if isinstance(self._split, OneComponent) else entries):
-            y = plot.top() + 14 + 17 * row
-            painter.setPen(QPen(self._colour(leg), 1.8, style))
+        entries = [(self._leg, Qt.PenStyle.SolidLine), (other(self._leg), Qt.PenStyle.DashLine)]
+        if isinstance(self._split, OneComponent):
+            del entries[1:]
+        first = plot.top() + 14
+        if self._meets_curves(QRectF(plot.right() - 100, plot.top(), 100, 8 + 17 * len(entries))):
+            first = plot.bottom() - 14 - 17 * (len(entries) - 1)
+        for row, (leg, style) in enumerate(entries):
+            y = first + 17 * row
+            painter.setPen(QPen(roles.component(self._drawn(leg)), 1.8, style))
             painter.drawLine(QPointF(plot.right() - 34, y), QPointF(plot.right() - 10, y))
-            name = NAMES[self._split.component(leg)]
+            name = NAMES[self._drawn(leg)]
             if getattr(self._stage, leg) is None:
                 name += " (passes)"
             painter.drawText(
@@ -404,10 +422,7 @@ class ResponsePicture(Picture):
             return ""
         hertz = self.hertz_at(point.x())
         at = int(np.argmin(np.abs(self._hertz - hertz)))
-        rows = [
-            f"{NAMES[self._split.component(leg)]} {figure(self._curves[leg][at], 'dB', sign=True)}"
-            for leg in LEGS
-        ]
+        rows = [f"{NAMES[self._drawn(leg)]} {figure(self._curves[leg][at], 'dB', sign=True)}" for leg in LEGS]
         words = f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
         return f"{words}\n{self._image_words(at)}" if self._image else words
 

@@ -15,7 +15,7 @@ from stonekite.processes.jobs import Align, Aligned, Answer, HasLearned, Learn, 
 from stonekite.session import edits, wide
 from stonekite.session.spur import Spur
 from stonekite.session.types import LEGS
-from stonekite.stages.amp import Learned, input_for
+from stonekite.stages.amp import Learned
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, figure
 
@@ -115,7 +115,7 @@ class Spurring(QObject):
             if not isinstance(answer, HasLearned):
                 return
             learned = msgspec.convert(answer.learned, Learned)
-            heard = wide.with_input(session, STEM, numbers, input_for(learned.levels_db[0]))
+            heard = wide.with_learned(session, STEM, numbers, learned)
             stem = heard.sound.stems[STEM]
 
             def finish(answer: Answer) -> None:

@@ -136,7 +136,10 @@ class Timeline(Picture):
         """Mark what the open stage has learned from, and in a word what; None for nothing."""
         self._learned_words = f"{what} learned"
         if learned != self._learned:
+            lanes_change = (learned is None) != (self._learned is None)
             self._learned = learned
+            if lanes_change:  # they make room for the mark
+                self.renew()
             self.update()
 
     def follow(self) -> None:
@@ -217,7 +220,7 @@ class Timeline(Picture):
     def _paint_waveforms(self, painter: QPainter) -> None:
         # Thousands of edges, as wide as a pixel anyway: smoothing them takes ten times as long.
         painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
-        lane = (self.height() - _FOOT) / 2
+        lane = (self.height() - _FOOT - (0 if self._learned is None else _MARK)) / 2
         if self._tempo is not None:
             self._paint_beats(painter, self._tempo)
         for number, leg in enumerate(LEGS):
