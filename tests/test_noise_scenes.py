@@ -70,7 +70,7 @@ def test_together_is_not_worse_than_each_its_own(make, kind):
         found.append([_gained(clean, noisy, cleaned(noisy, analysis=a)) for a in ("one", "own", "together")])
     one, own, together = np.mean(found, axis=0)
     print(f"{make.__name__}, {kind}, 10 dB: one {one:+.1f}, own {own:+.1f}, together {together:+.1f} dB")
-    assert together >= own - 0.5
+    assert together >= own - 0.5  # dB; of one voice
     if make is music and kind == "white":
         assert together >= 10.0
 
@@ -120,7 +120,7 @@ def test_a_step_of_the_noise_is_followed_within_three_seconds(analysis, step_db)
     late = slice(6 * RATE, 7 * RATE)
     down = 10 * np.log10(np.mean(out[:, late] ** 2) / np.mean(noise[:, late] ** 2))
     print(f"{analysis}, {step_db:g} dB: {down:.1f} dB after three seconds")
-    assert down < (-17.0 if step_db == 6.0 or analysis != "together" else -10.0)
+    assert down < -17.0
 
 
 @pytest.mark.parametrize("place", [0.0, 0.25, 0.5])

@@ -11,7 +11,7 @@ from stonekite.signal.quick import exp2_into, log2_into
 from stonekite.signal.transforms import cosines
 
 LOWEST_DB, HIGHEST_DB = -30, 50
-NU = 0.3
+NU = 0.7
 LEAST_XI = 10.0**-2.5
 _LN_2 = 0.6931471805599453
 _LEAST_LOG = -9.2

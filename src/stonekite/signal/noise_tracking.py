@@ -97,6 +97,7 @@ def track_both(s, m, power):
     loud: what strays of it there is counted over a second or two, and where it strays, noise is only followed beside it.
     """
     one, four, low = splat_four(1.0), splat_four(4.0), splat_four(0.02)
+    least_trust = splat_four(0.3 if s.loose else 0.0)
     trust, found, ratio = m.scratch[0:2], m.scratch[2:4], m.scratch[4:6]
     for i in range(0, s.bins, 4):
         n0, n1 = load_four(m.noise[0], i), load_four(m.noise[1], i)
@@ -127,18 +128,19 @@ def track_both(s, m, power):
         strays = _strays(s, m.stray[leg], trust[leg], found[leg], ratio[leg])
         for k in range(3):
             smooth(s.bins, (trust, found, ratio)[k][leg], s.w9, m.padded, m.scratch[6 + k])
-        known = 0.05 * strays[1] + 1.0
         own = m.noise[leg]
         for i in range(0, s.bins, 4):
             band = i // BAND
-            stray = (m.stray[leg, 0, band] + 0.05 * strays[0]) / (m.stray[leg, 1, band] + known) - _FREE
+            lost = m.stray[leg, 0, band] + 0.05 * strays[0]
+            loud = m.stray[leg, 1, band] + 0.05 * strays[1]
+            stray = lost / (loud + 1.0) - _FREE
             if s.loose:  # where nothing at all is common, the noise has become louder
-                stray *= min(1.0, max(0.0, 9.0 - 10.0 * stray))
+                stray *= min(1.0, max(0.0, 4.0 - 5.0 * lost / (loud + 1e-9)))
             v = splat_four(_STRICT * max(0.0, stray)) * load_four(m.scratch[8], i)
             times = bounded(
                 load_four(m.scratch[7], i) / load_four(m.scratch[6], i), splat_four(0.1), splat_four(6.0)
             )
-            part = splat_four(s.both_share) * load_four(trust[leg], i) / (one + v * v)
+            part = splat_four(s.both_share) * larger(load_four(trust[leg], i), least_trust) / (one + v * v)
             moved = load_four(own, i) * fma(part, times - one, one)
             there = load_four(m.slow[leg], i)
             there = fma(splat_four(s.both_share), load_four(power[leg], i) - there, there)

@@ -127,7 +127,7 @@ class Settings:
             window=window / energy,
             back=window * energy / 1.5,
             ones=np.ones(self.size),
-            poles=1.0 - np.array([share(0.3 if known is None else 2.0), share(0.5), share(0.25), share(1.0)]),
+            poles=1.0 - np.array([share(0.3 if known is None else 4.0), share(0.5), share(0.25), share(1.0)]),
             presence_pole=1.0 - share(0.035),
             shown_share=share(_SHOWN_S),
             both_share=share(0.1),
