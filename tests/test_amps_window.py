@@ -38,7 +38,7 @@ def test_three_amps_wide_in_a_few_actions(window, qtbot, tmp_path):
     from_menu(qtbot, window.menus.signal_menu, "Left / right")
     click(qtbot, kite, kite.new_spur_centre())
     from_submenu(qtbot, window.spurring.popup, "Three amps wide, from", "Left")  # two clicks: five in all
-    qtbot.waitUntil(lambda: window.document.next_undo == "Three amps wide", timeout=60_000)
+    qtbot.waitUntil(lambda: window.document.next_undo == "Three amps wide", timeout=180_000)
     strip = window.document.strip
     assert [spur.position for spur in strip.spurs] == [-100.0, 0.0, 100.0]
     assert all(spur.placed and spur.source == "left" for spur in strip.spurs)

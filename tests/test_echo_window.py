@@ -213,7 +213,7 @@ def test_the_guard_is_told_while_it_plays(window, qtbot):
     stage = Echo(id=echo_of(window).id, upper=loud, lower=loud, branches=echo_of(window).branches)
     window.document.put_stage(stage, "too loud")
     window.hearing.toggle_play()
-    qtbot.waitUntil(lambda: "made silent" in window.hint.text(), timeout=15_000)
+    qtbot.waitUntil(lambda: "made silent" in window.hint.text(), timeout=120_000)
     assert window.hint.text().startswith("Echo got louder than +12 dBFS")
     window.hearing.toggle_play()
 

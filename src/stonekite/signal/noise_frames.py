@@ -113,7 +113,7 @@ def bounded(x, least, most):
     return smaller(larger(x, least), most)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def smooth(bins, values, weights, padded, out):
     """Values smoothed over bins by weights (odd number of them), mirrored at the ends."""
     count = weights.shape[0]

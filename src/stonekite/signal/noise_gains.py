@@ -51,7 +51,7 @@ def _log_i0e(x: np.ndarray) -> np.ndarray:
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def prior(s, m, stream, powers, logs):
     """Half the logarithm of the prior SNR of a stream, of powers (bins,) in noise of power 1: the likeliest one, its
     cepstrum smoothed over frames, each quefrency with its own pole; what may be a pitch goes fast.
@@ -91,7 +91,7 @@ def prior(s, m, stream, powers, logs):
     cosines(s.half, kept, m.work, s.ones, m.scratch[2], m.scratch[3], logs)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
     """Gains (bins,) of one stream, from half the logarithm of its smoothed prior and its powers, not under its floors;
     how likely there is anything; and the prior in dB.
@@ -137,7 +137,7 @@ def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
         store(out, i, smaller(one, load_four(out, i)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def weighed(bins, table, xi_db, power_logs, presence, floor_logs, depth, work, out):
     """The logarithm of base 2 of gains: by the table where there is something, the floor where there is nothing."""
     none, most, last = splat_four(0.0), splat_four(79.999), splat_four(-float(LOWEST_DB))

@@ -11,7 +11,7 @@ _ACROSS_DEPTH = 1.75
 """How many times the amount goes down what lies across the voice."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def plane(s, m, power, noise):
     """The whitened plane of both legs: what each bin is along the source, and across it.
 
@@ -137,7 +137,7 @@ def plane(s, m, power, noise):
         store(parts[3], i, co * turned_im - si * v)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def put_together(s, m, along, presence, xi_db, out_re, out_im):
     """Both legs, re and im (2, bins), from what lies along the source, by its gains, and across it, by a prior that is
     tied to it."""

@@ -14,7 +14,7 @@ _FREE = 0.05
 _STRICT = 10.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def common(s, m, into, share, presence):
     """Into `into` (2, bins), re and im: so much of what the legs have in common in this frame, over the roots of their
     noise, where there is nothing else; of all of it without `presence`."""
@@ -38,7 +38,7 @@ def common(s, m, into, share, presence):
         store(into[1], i, y / over)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def begin(s, m, power):
     """The first frames of what is heard are noise, where none was learned."""
     share = 1.0 / (m.counts[0] + 1.0)
@@ -49,7 +49,7 @@ def begin(s, m, power):
     common(s, m, m.across, share, False)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def track(s, m, power):
     """Follow the noise of each leg, and what it has in common, by how likely there is nothing else: of the power smoothed
     over bins and frames. Freely: of the bin by itself, as published; then any step is followed, and what is held is taken
@@ -87,7 +87,7 @@ def track(s, m, power):
             store(own, i, bounded(n, load_four(s.least[leg], i), load_four(s.most[leg], i)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def track_both(s, m, power):
     """Follow the noise of both legs by what they do not have in common. With X and Y of the legs, each over the root of
     its noise, and a voice that comes to them as 1 to q, the mean of |X|^2 - Re(X Y*) / q is the noise of X alone, however
@@ -150,7 +150,7 @@ def track_both(s, m, power):
             store(own, i, bounded(moved, load_four(s.least[leg], i), load_four(s.most[leg], i)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def _strays(s, stray, trust, found, ratio):
     """Count how much of what is loud is not common, by bands, into `stray` (2, bands): it and all. Gives both sums."""
     all_stray = all_loud = 0.0

@@ -26,7 +26,7 @@ from stonekite.signal.transforms import backward, forward
 SILENT = 1e-8
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _begins(s, m, power):
     """Whether something is struck in this frame: all of a leg is at least twice as loud as in the last one."""
     begins = False
@@ -39,7 +39,7 @@ def _begins(s, m, power):
     return begins
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _cleaned(s, m, out_re, out_im):
     """One frame's spectra `m.re` and `m.im` (2, bins), cleaned."""
     bins, made = s.bins, m.made
@@ -102,7 +102,7 @@ def _cleaned(s, m, out_re, out_im):
             store(m.went[leg], i, fma(share, (a * a + b * b) - y, y))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _blend(s, found):
     """Gains of the legs, in place: their own, one for both, or between the two."""
     for leg in range(2):
@@ -113,7 +113,7 @@ def _blend(s, found):
                 found[leg, i] = found[leg, i] ** (1.0 - s.coupling) * found[COMMON, i] ** s.coupling
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _frame(s, m):
     """A hop is complete: clean the frame that ends with it, and give its first hop next."""
     size = m.heard.shape[1]
