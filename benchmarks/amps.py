@@ -65,6 +65,10 @@ def rows() -> Iterator[tuple[str, str]]:
     hum = Hum(id=2, upper=HumSide(harmonics=32.0), lower=HumSide(harmonics=32.0))
     yield "Hum, 32 notches, followed", f"{sound.shape[1] / RATE / stage_seconds(hum, sound):6.0f} x real time"
     learned = learns(0.01 * np.random.default_rng(1).standard_normal((2, RATE)), Context(RATE), 0.0)
+    for analysis, goal in (("own", 80), ("together", 35)):
+        stage = Noise(id=2, shared=NoiseShared(analysis=analysis, learned=learned))
+        speed = sound.shape[1] / RATE / stage_seconds(stage, sound)
+        yield f"Noise, {analysis}, both legs", f"{speed:6.0f} x real time (goal {goal})"
     cut = FilterSide(high_pass=True)
     everything: tuple[Stage, ...] = (
         Filter(id=10, upper=cut, lower=cut),

@@ -70,7 +70,7 @@ def test_together_is_not_worse_than_each_its_own(make, kind):
         found.append([_gained(clean, noisy, cleaned(noisy, analysis=a)) for a in ("one", "own", "together")])
     one, own, together = np.mean(found, axis=0)
     print(f"{make.__name__}, {kind}, 10 dB: one {one:+.1f}, own {own:+.1f}, together {together:+.1f} dB")
-    assert together >= own - 0.5  # dB; of one voice
+    assert together >= own - 0.5
     if make is music and kind == "white":
         assert together >= 10.0
 
