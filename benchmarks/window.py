@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 
 from benchmarks.kernels import ALL, CHAIN
 from stonekite.desktop.controls import theme
+from stonekite.desktop.shell.application import settle
 from stonekite.desktop.shell.window import Window
 from stonekite.session.tree import Path as Place
 from stonekite.session.types import Leg, Strip
@@ -304,6 +305,7 @@ def robot_rows(seconds: float, taken: bool = False) -> list[tuple[str, str]]:
     document = window.document
     document.put(("stages",), ALL.stages, "all kinds")
     wait(3.0)
+    settle()
     watcher = Watcher(window.panel)
     player = window.transport.player_pid
     before, stolen = int(window.transport.status["underruns"]), stolen_s()
@@ -319,6 +321,7 @@ def robot_rows(seconds: float, taken: bool = False) -> list[tuple[str, str]]:
             if found is not None:
                 path, value, number = found
                 window.stages.choose(number, path[2])
+                wait(0.01)  # a hand clicks the stone before it moves a slider
                 document.put(path, value, "robot")
                 edits += 1
         elif what == 4:

@@ -80,7 +80,7 @@ class Player:
         self._load = 0.0
         self._updates = 0
         self._obeyed = 0
-        self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings")
+        self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
         self._looked = self._checked = time.monotonic()
         self._tell_output()
 
@@ -337,6 +337,11 @@ def warm() -> None:
     live.hear(silence, silence, silence, silence)
     live.look_at_spectra()
     live.momentary()
+
+
+def _behind_the_window() -> None:
+    """Building settings takes no time from showing them, should both be on one core."""
+    os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 5)
 
 
 def _only_serious(kind: QtMsgType, context: object, text: str) -> None:

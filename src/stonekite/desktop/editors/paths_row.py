@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.controls.theme import dress, roles
 from stonekite.desktop.editors.rows import SettingsRow
 from stonekite.stages.base import LegName
 from stonekite.stages.branch import branches_of
@@ -66,7 +66,7 @@ class PathsRow(QWidget):
                 continue
             inside = ", ".join(kind_of(one).label for one in branch.stages) or "empty"
             self.names[k].setText(f"{name.capitalize() if not self.rows else name}: {inside}")
-            self.names[k].setStyleSheet(f"color: {colour.name()};")
+            dress(self.names[k], f"color: {colour.name()};")
             what = f"what stands {name}" if self.rows else f"what stands in the {name}"
             self.buttons[k].setToolTip(f"Show {what} in the signal path (Enter there)")
             self.buttons[k].setAccessibleName(f"Go into the {'band ' if self.rows else ''}{name}")

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWid
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.controls.theme import dress, roles
 from stonekite.session.types import LegName
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES
@@ -126,7 +126,7 @@ class SideRow(SettingsRow):
         colour = roles.component(component)
         self._unlinked = unlinked
         self.name.setText(NAMES[component])
-        self.name.setStyleSheet(f"color: {colour.name()}; font-weight: bold;")
+        dress(self.name, f"color: {colour.name()}; font-weight: bold;")
         self.show_values(side, colour)
         for field, control in self.controls.items():
             control.setAccessibleName(f"{NAMES[component]} {self._labels[field]}")

@@ -23,6 +23,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from stonekite.desktop.controls.theme import faded, font, mixed, restyled, roles
 from stonekite.desktop.kite import layout
+from stonekite.desktop.pictures.turn import turn
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, Strip, anything_alone
 from stonekite.stages.base import Stage
@@ -90,6 +91,8 @@ class KitePicture(QWidget):
         self._stones: dict[tuple[int, LegName], tuple[tuple, QPixmap]] = {}
         self._layout = layout.of_strip(self._strip, 900.0)
         self._hidden = False
+        self._soon = QTimer(self, interval=12, singleShot=True)
+        self._soon.timeout.connect(self.update)
         restyled.changed.connect(self._forget_stones)
 
     def sizeHint(self) -> QSize:
@@ -190,8 +193,9 @@ class KitePicture(QWidget):
         self._repaint_soon()
 
     def _repaint_soon(self) -> None:
-        """After what else an edit repaints: one look without a break would be too long."""
-        QTimer.singleShot(0, self, self.update)
+        """After what else an edit repaints, which Qt paints within 5 ms: all in one look would take too long."""
+        if not self._soon.isActive():
+            self._soon.start()
 
     def show_levels(self, upper_db: float, lower_db: float) -> None:
         """Levels of the legs, 30 times a second; repaints only what changed visibly."""
@@ -203,8 +207,10 @@ class KitePicture(QWidget):
 
     def show_loudness(self, upper: str, lower: str) -> None:
         """A figure in words beside the name of each leg."""
-        self._loudness = {"upper": upper, "lower": lower}
-        self.update()
+        words = {"upper": upper, "lower": lower}
+        if words != self._loudness:
+            self._loudness = words
+            self._repaint_soon()
 
     # Geometry
 
@@ -460,7 +466,11 @@ class KitePicture(QWidget):
         looks = (stage, chosen, hovered, colour.rgb(), self.devicePixelRatioF(), stone.scale)
         kept = self._stones.get((stage.id, leg))
         if kept is None or kept[0][0] is not stage or kept[0][1:] != looks[1:]:
-            kept = self._stones[stage.id, leg] = looks, self._stone(stone, colour, chosen, hovered)
+            if kept is not None and kept[0][4:] == looks[4:] and turn.over:
+                turn.wait(self)
+            else:
+                with turn:
+                    kept = self._stones[stage.id, leg] = looks, self._stone(stone, colour, chosen, hovered)
         painter.drawPixmap((centre - _STONE_MIDDLE).toPoint(), kept[1])
 
     def _stone(self, stone: layout.Stone, colour: QColor, chosen: bool, hovered: bool) -> QPixmap:

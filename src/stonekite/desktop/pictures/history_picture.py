@@ -144,7 +144,7 @@ class HistoryPicture(Picture):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self._aimed != self.target_db:  # moved in another picture
             self._aimed = self.target_db
-            self._layers.pop("still", None)
+            self._outdated.add("still")
         self.layer(painter, "still", self._paint_still)
         self._paint_traces(painter)
         self._paint_aim(painter)

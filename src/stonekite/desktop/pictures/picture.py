@@ -7,6 +7,7 @@ from PySide6.QtGui import QColor, QPainter, QPen, QPixmap, QResizeEvent
 from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.controls.theme import canvas, restyled, roles
+from stonekite.desktop.pictures.turn import turn
 
 Paint = Callable[[QPainter], None]
 
@@ -21,6 +22,8 @@ class Picture(QWidget):
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self._layers: dict[str, QPixmap] = {}
+        self._outdated: set[str] = set()
+        self._put_off: set[str] = set()
         restyled.changed.connect(self._restyle)
 
     def plot(self) -> QRectF:
@@ -29,8 +32,7 @@ class Picture(QWidget):
 
     def renew(self, *names: str) -> None:
         """Paint layers anew, all of them without a name."""
-        for name in names or tuple(self._layers):
-            self._layers.pop(name, None)
+        self._outdated.update(names or self._layers)
         self.update()
 
     def _restyle(self) -> None:
@@ -40,14 +42,25 @@ class Picture(QWidget):
         self._layers.clear()
 
     def layer(self, painter: QPainter, name: str, paint: Paint, ground: QColor | None = None) -> None:
-        """Draw a layer; what `paint` gives is kept. An opaque ground is quicker to draw than none."""
+        """Draw a layer; what `paint` gives is kept. An opaque ground is quicker to draw than none.
+
+        One that is outdated may be drawn as it was, once, where others have used up this turn of events.
+        """
         made = self._layers.get(name)
-        if made is None:
-            made = self._layers[name] = canvas(self, Qt.GlobalColor.transparent if ground is None else ground)
-            inner = QPainter(made)
-            inner.setRenderHint(QPainter.RenderHint.Antialiasing)
-            paint(inner)
-            inner.end()
+        outdated = name in self._outdated
+        if made is not None and outdated and turn.over and name not in self._put_off:
+            self._put_off.add(name)
+            turn.wait(self)
+        elif made is None or outdated:
+            self._outdated.discard(name)
+            self._put_off.discard(name)
+            with turn:
+                made = canvas(self, Qt.GlobalColor.transparent if ground is None else ground)
+                inner = QPainter(made)
+                inner.setRenderHint(QPainter.RenderHint.Antialiasing)
+                paint(inner)
+                inner.end()
+            self._layers[name] = made
         painter.drawPixmap(0, 0, made)
 
     def ground(self, painter: QPainter) -> None:

@@ -175,7 +175,7 @@ class ResponsePicture(Picture):
     def paintEvent(self, event: QPaintEvent) -> None:
         if self._ground_range != self.range_db:
             self._ground_range = self.range_db
-            self._layers.pop("ground", None)
+            self._outdated.add("ground")
         painter = QPainter(self)
         self.layer(painter, "ground", self._paint_ground)
         self._paint_spectra(painter)

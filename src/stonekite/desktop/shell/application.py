@@ -1,5 +1,6 @@
 """Starting the window."""
 
+import gc
 import signal
 import sys
 from pathlib import Path
@@ -10,6 +11,14 @@ from PySide6.QtWidgets import QApplication
 from stonekite.desktop.controls import theme
 from stonekite.desktop.model import preferences
 from stonekite.desktop.shell.window import Window
+
+
+SETTLED_MS = 2000
+
+
+def settle() -> None:
+    """Take what the window is made of out of what Python looks through for garbage: a whole look holds it for 0.1 s."""
+    gc.freeze()
 
 
 def run(paths: list[Path], demo: bool = False) -> int:
@@ -31,4 +40,5 @@ def run(paths: list[Path], demo: bool = False) -> int:
     elif paths:
         QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
+    QTimer.singleShot(SETTLED_MS, window, settle)
     return application.exec()
