@@ -88,7 +88,7 @@ def table_rows(folder: Path) -> list[tuple[str, str]]:
     window.show_view("compare")
     while window.switching.figures("difference") is None:
         wait(0.1)
-    while window._measured is None:  # the whole file is measured for the other pictures
+    while window.showing.measured is None:  # the whole file is measured for the other pictures
         wait(0.1)
     times = []
     for k in range(12):

@@ -118,7 +118,7 @@ def first_picture_rows(folder: Path) -> list[tuple[str, str]]:
     early = resident_mb(os.getpid())
     window.start()
     begin = time.perf_counter()
-    while window._measured is None and time.perf_counter() - begin < 300:
+    while window.showing.measured is None and time.perf_counter() - begin < 300:
         wait(0.1)
     whole = time.perf_counter() - begin
     late = resident_mb(os.getpid())
@@ -215,7 +215,7 @@ def repaint_rows(seconds: float) -> list[tuple[str, str]]:
     """A robot drags bands, filter edges and levels while all plays; repaints and stalls of the window."""
     window = playing_window()
     wait(1.0)
-    while window._measured is None:
+    while window.showing.measured is None:
         wait(0.1)
     window.stages.choose(window.document.strip.stages[0].id, "upper")
     picture = window.panel.eq.picture

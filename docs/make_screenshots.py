@@ -127,7 +127,7 @@ def path_pictures(window: Window) -> None:
     """The cable zither: spurs, what stands in a stage, a spur aligned, the octave under."""
     window.document.discard()
     window.opening.open_zither()
-    wait(40, lambda: window._measured is not None)
+    wait(40, lambda: window.showing.measured is not None)
     torn, under = window.document.strip.spurs
     bands = torn.branch.stages[1]
     window.stages.choose(bands.id, "upper")
@@ -159,7 +159,7 @@ def echo_pictures(window: Window) -> None:
     window.stages.choose(echo.id, "upper")
     tap = window.panel.editors["echo"]
     tap._add_tap(312.5)
-    wait(20, lambda: window._measured is not None)
+    wait(20, lambda: window.showing.measured is not None)
     wait(2.0)
     window.say("")
     window.transport.seek(4 * 48_000)
@@ -186,7 +186,7 @@ def amp_pictures(window: Window) -> None:
     """Three amplifiers wide, one of them and its cabinet."""
     window.document.discard()
     window.document.open(amps_session())
-    wait(40, lambda: window._measured is not None)
+    wait(40, lambda: window.showing.measured is not None)
     left, _, right = window.document.strip.spurs
     window.stages.choose(right.branch.stages[0].id, "upper")
     window.transport.play()
@@ -211,7 +211,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     window.show()
     window.opening.open_demo()
     window.start()
-    wait(60, lambda: window._measured is not None)
+    wait(60, lambda: window.showing.measured is not None)
     wait(3.0)
     window.say("")
     window.transport.seek(48_000 * 7)

@@ -56,7 +56,7 @@ def test_three_amps_wide_in_a_few_actions(window, qtbot, tmp_path):
     for _ in range(6):
         window.spurs.add_from("left")
     window.spurring.three_amps("left")
-    assert "three spurs" in window.hint.text() and len(window.document.strip.spurs) == 6
+    assert "three spurs" in window.transport_row.hint.text() and len(window.document.strip.spurs) == 6
 
 
 def test_the_demo_of_three_amplifiers_is_level():
@@ -73,7 +73,7 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     from_menu(qtbot, window.menus.signal_menu, "Left / right")
     for kind in ("Amp", "Cabinet"):
         click(qtbot, kite, kite.plus_centre("upper"))
-        from_menu(qtbot, window.add_popup, kind)
+        from_menu(qtbot, window.popups.adding, kind)
         number = window.stages.stage.id
         window.stages.choose(number, "lower")
         qtbot.mouseClick(window.panel.side_on, LEFT)  # off the right, which was miked
@@ -137,7 +137,7 @@ def test_the_direct_side_gets_an_amplifier_and_its_microphones_by_hand(window, q
     assert window.stages.stage.upper.own.name == "my box.wav" and "my box" in editor.told.text()
     assert plan.names == ()
     window.responses.use(tmp_path / "missing.wav")
-    qtbot.waitUntil(lambda: "missing.wav" in window.hint.text(), timeout=90_000)
+    qtbot.waitUntil(lambda: "missing.wav" in window.transport_row.hint.text(), timeout=90_000)
     window.document.undo()
     assert window.stages.stage.upper.cabinet == "single"
 

@@ -116,7 +116,7 @@ def test_ten_versions_are_one_too_many(opened, qtbot):
     for _ in range(9):
         opened.switching.keep()
     opened.switching.keep()
-    assert len(opened.document.session.versions) == 9 and "All 9 versions" in opened.hint.text()
+    assert len(opened.document.session.versions) == 9 and "All 9 versions" in opened.transport_row.hint.text()
 
 
 def test_what_plays_is_the_version_that_was_chosen(versions, qtbot, tmp_path):
@@ -272,7 +272,7 @@ def test_references_of_any_rate_stand_in_the_switch(opened, qtbot, tmp_path, mon
     )
     qtbot.mouseClick(opened.listen.references.add, LEFT)
     assert [r.name for r in opened.document.session.desk.references] == ["hall"]
-    assert "is not there" in opened.hint.text()
+    assert "is not there" in opened.transport_row.hint.text()
     known(qtbot, opened, "reference 0", "processed")
     opened.timeline.setFocus()
     press(qtbot, opened, Qt.Key.Key_R)
@@ -285,7 +285,7 @@ def test_references_of_any_rate_stand_in_the_switch(opened, qtbot, tmp_path, mon
     opened.switching.set_reference_range(0, "0:01 – 0:02.5")
     assert opened.document.session.desk.references[0].loop == Loop(start_s=1, end_s=2.5)
     opened.switching.set_reference_range(0, "2 – 1")
-    assert "ends before it begins" in opened.hint.text()
+    assert "ends before it begins" in opened.transport_row.hint.text()
     press(qtbot, opened, Qt.Key.Key_R)
     assert opened.transport._referred[1:] == (44_100, int(2.5 * 44_100))
     opened.switching.remove_reference(0)
@@ -380,7 +380,7 @@ def test_nothing_on_the_screen_differs_between_the_two_answers(versions, qtbot, 
     # What goes on anyway, and has nothing to do with the answers, is over.
     qtbot.waitUntil(
         lambda: (
-            window._measured is not None
+            window.showing.measured is not None
             and not window.switching.comparing.waiting
             and window.engine.simulated
         ),

@@ -113,7 +113,7 @@ def test_a_stage_goes_into_the_loop_and_what_is_too_late_is_refused(lantern, qtb
     click(qtbot, button, QPointF(button.rect().center()))
     assert lantern.kite.inside == echo_of(lantern).id
     click(qtbot, lantern.kite, lantern.kite.plus_centre("upper", echo_of(lantern).branches[0].id))
-    from_menu(qtbot, lantern.add_popup, "Chorus")
+    from_menu(qtbot, lantern.popups.adding, "Chorus")
     assert [type(s).__name__ for s in echo_of(lantern).branches[0].stages] == ["Chorus"]
     # A linear-phase EQ in a loop that is too short for it.
     number = echo_of(lantern).id
@@ -126,7 +126,10 @@ def test_a_stage_goes_into_the_loop_and_what_is_too_late_is_refused(lantern, qtb
     changed = put(stage, ("branches", 0, "stages"), (msgspec.structs.replace(late, id=77),))
     lantern.document.put_stage(changed, "late")
     assert lantern.document.session is before
-    assert "cannot be shorter than" in lantern.hint.text() and "too short" in lantern.hint.text()
+    assert (
+        "cannot be shorter than" in lantern.transport_row.hint.text()
+        and "too short" in lantern.transport_row.hint.text()
+    )
     # As well from the other side: the time goes no lower than what is in the loop needs.
     lantern.document.put_stage(put(changed, ("upper",), EchoSide(time_ms=900.0)), "…")
     whole = put(put(changed, ("upper",), EchoSide(time_ms=900.0)), ("lower",), EchoSide(time_ms=900.0))
@@ -213,8 +216,8 @@ def test_the_guard_is_told_while_it_plays(window, qtbot):
     stage = Echo(id=echo_of(window).id, upper=loud, lower=loud, branches=echo_of(window).branches)
     window.document.put_stage(stage, "too loud")
     window.hearing.toggle_play()
-    qtbot.waitUntil(lambda: "made silent" in window.hint.text(), timeout=120_000)
-    assert window.hint.text().startswith("Echo got louder than +12 dBFS")
+    qtbot.waitUntil(lambda: "made silent" in window.transport_row.hint.text(), timeout=120_000)
+    assert window.transport_row.hint.text().startswith("Echo got louder than +12 dBFS")
     window.hearing.toggle_play()
 
 

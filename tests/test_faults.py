@@ -286,13 +286,13 @@ def test_a_frozen_player_is_replaced(opened, qtbot):
 def test_a_killed_worker_goes_on_measuring_by_itself(opened, qtbot):
     window = opened
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=30_000)
     worker = window.workers._workers["measuring"]
     window.document.put(("upper", "level_db"), -5.0, "Level")
     qtbot.waitUntil(lambda: worker._running is not None, timeout=10_000)
-    before = window._measured
+    before = window.showing.measured
     os.kill(worker._child.pid, signal.SIGKILL)
-    qtbot.waitUntil(lambda: window._measured is not before, timeout=30_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not before, timeout=30_000)
 
 
 def test_a_cut_off_recording_ends_playing_and_nothing_else(window, qtbot, tmp_path):

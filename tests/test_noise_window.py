@@ -95,10 +95,10 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     assert window.stages.stage.shared.learned is None
     window.document.set_loop(None)
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
-    assert "Loop a pause first" in window.hint.text()
+    assert "Loop a pause first" in window.transport_row.hint.text()
     window.hearing.set_loop((0.5, 0.53))
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
-    qtbot.waitUntil(lambda: "at least" in window.hint.text(), timeout=90_000)
+    qtbot.waitUntil(lambda: "at least" in window.transport_row.hint.text(), timeout=90_000)
     assert window.stages.stage.shared.learned is None
 
 
@@ -112,7 +112,7 @@ def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch
     window.document.open(Session(sound=Sound(stems=(plain,))))
     window.start()
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "Noise")
+    from_menu(qtbot, window.popups.adding, "Noise")
     editor = window.panel.editors["noise"]
     qtbot.waitUntil(editor.isVisible)
     timeline = window.timeline
@@ -138,7 +138,7 @@ def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch
         qtbot.waitUntil(lambda number=number: window.listen.version == number, timeout=60_000)
     press(qtbot, window, Qt.Key.Key_1)
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "Fold")
+    from_menu(qtbot, window.popups.adding, "Fold")
     fold = window.panel.editors["fold"]
     qtbot.waitUntil(fold.isVisible)
     window.document.set_loop(None)
@@ -163,8 +163,8 @@ def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch
     # What the window says of the result is what the file has.
     qtbot.waitUntil(
         lambda: (
-            window._measured is not None
-            and abs((window._measured.after.get("integrated_lufs") or 0.0) - loud) < 0.1
+            window.showing.measured is not None
+            and abs((window.showing.measured.after.get("integrated_lufs") or 0.0) - loud) < 0.1
         ),
         timeout=60_000,
     )

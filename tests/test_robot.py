@@ -66,7 +66,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     window.start()
     view = window.source_view
     assert window.middle.currentWidget() is view
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
     # The verdicts, and their repairs.
     qtbot.waitUntil(lambda: bool(sentences(window)))
     told = sentences(window)
@@ -86,7 +86,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     from_menu(qtbot, window.menus.signal_menu, words)
     # A filter on the side only.
     click(qtbot, window.kite, window.kite.plus_centre("lower"))
-    from_menu(qtbot, window.add_popup, "Filter")
+    from_menu(qtbot, window.popups.adding, "Filter")
     editor = window.panel.editors["filter"]
     picture = editor.picture
     high = picture._handles[0]
@@ -98,7 +98,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     assert window.document.strip.stages[0].lower.high_pass_slope == 24
     # An EQ, different on both legs.
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "EQ")
+    from_menu(qtbot, window.popups.adding, "EQ")
     eq = window.panel.eq
     double_click(qtbot, eq.picture, QPointF(eq.picture.x_of(400), eq.picture.y_of(-4)))
     press(qtbot, window, Qt.Key.Key_O)
@@ -109,7 +109,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     assert stage.lower.bands[0].shape == "high-shelf"
     # Wider, with the lows in the middle.
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "Width")
+    from_menu(qtbot, window.popups.adding, "Width")
     width = window.panel.editors["width"].shared
     typed(qtbot, width.controls["width"], "130")
     qtbot.mouseClick(width.controls["mono_below"], LEFT)
@@ -145,7 +145,7 @@ def test_repair_filter_eq_widen_keep_and_export(window, crooked, qtbot, tmp_path
     window.document.discard()
     window.opening.open_path(write_wav(tmp_path / "reel.wav", noise(2.0)))
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "EQ")
+    from_menu(qtbot, window.popups.adding, "EQ")
     press(qtbot, window, Qt.Key.Key_P)
     dialog = QApplication.activeModalWidget()
     names = [dialog.list.item(k).text().split("  ")[0] for k in range(dialog.list.count())]
@@ -251,7 +251,10 @@ def test_copy_paste_swap_and_copy_across(opened, qtbot):
     assert opened.document.strip.stages[1].upper.gain_db == -9
     QApplication.clipboard().setText("no stage")
     press(qtbot, opened, Qt.Key.Key_V, CONTROL)
-    assert "no stage on the clipboard" in opened.hint.text() and len(opened.document.strip.stages) == 2
+    assert (
+        "no stage on the clipboard" in opened.transport_row.hint.text()
+        and len(opened.document.strip.stages) == 2
+    )
 
 
 def test_enter_takes_a_typed_value_and_escape_leaves_it(opened, qtbot):
@@ -332,7 +335,7 @@ def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
     qtbot.waitUntil(lambda: bool(window.document.strip.stages[0].upper.bands), timeout=60_000)
     gains = {round(b.frequency_hz): b.gain_db for b in window.document.strip.stages[0].upper.bands}
     assert gains[8000] < -6 and gains.get(250, 0) > gains[8000]
-    assert "Right" in window.hint.text()
+    assert "Right" in window.transport_row.hint.text()
     # And back, towards a reference recording: the sound as it was.
     reference = session_on(write_wav(tmp_path / "bright.wav", sound)).sound.stems[0].source
     to_front(qtbot, window)
@@ -341,7 +344,7 @@ def test_a_starting_curve_from_the_other_leg(window, tmp_path, qtbot):
     qtbot.waitUntil(lambda: bool(window.document.strip.stages[0].lower.bands), timeout=60_000)
     gains = {round(b.frequency_hz): b.gain_db for b in window.document.strip.stages[0].lower.bands}
     assert gains[8000] > 6
-    assert "the reference" in window.hint.text()
+    assert "the reference" in window.transport_row.hint.text()
 
 
 def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
@@ -352,7 +355,7 @@ def test_a_recording_of_two_is_separated(window, tmp_path, qtbot, monkeypatch):
     monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *a, **k: str(folder))
     qtbot.mouseClick(window.source_view.separate, LEFT)
     qtbot.mouseClick(window.separating.dialog.go, LEFT)
-    qtbot.waitUntil(lambda: "Written" in window.hint.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "Written" in window.transport_row.hint.text(), timeout=60_000)
     left = soundfile.read(folder / "zither.only-left.wav")[0]
     assert np.array_equal(left, soundfile.read(path)[0][:, 0])
     elsewhere = []
@@ -368,7 +371,7 @@ def test_a_verdict_of_two_recordings_in_one_leads_to_separating(window, tmp_path
     sound = np.stack([music(9, seconds=20.0)[0], music(10, seconds=20.0)[1]])
     window.opening.open_path(write_wav(tmp_path / "log.wav", sound))
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
     qtbot.waitUntil(lambda: any("nothing in common" in sentence for sentence in sentences(window)))
     repair(qtbot, window, "Separate…")
     assert window.separating.dialog.isVisible()
@@ -379,23 +382,25 @@ def test_a_side_that_is_louder_than_the_middle_is_narrowed(window, tmp_path, qtb
     mid, side = noise(3.0, level=0.05)
     window.opening.open_path(write_wav(tmp_path / "wide.wav", np.stack([mid + 2 * side, mid - 2 * side])))
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
-    assert window._measured.before["side_to_mid_db"] > 3
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
+    assert window.showing.measured.before["side_to_mid_db"] > 3
     repair(qtbot, window, "Narrow the result")
     assert window.source_view.rows[-1].button.text() == "Repaired"
-    qtbot.waitUntil(lambda: (window._measured.after["side_to_mid_db"] or 0) < 0, timeout=60_000)
-    assert window._measured.after["side_to_mid_db"] == pytest.approx(-6, abs=0.3)
+    qtbot.waitUntil(lambda: (window.showing.measured.after["side_to_mid_db"] or 0) < 0, timeout=60_000)
+    assert window.showing.measured.after["side_to_mid_db"] == pytest.approx(-6, abs=0.3)
 
 
 def test_the_test_generator_is_a_source(window, qtbot):
     window.opening.open_generator()
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
     controls = window.source_view.generator
     pick(qtbot, controls["signal"], "Pink noise")
     typed(qtbot, controls["correlation"], "0.3")
     assert controls["correlation"].isVisible() and not controls["tone_hz"].isVisible()
-    qtbot.waitUntil(lambda: abs((window._measured.before["correlation"] or 0) - 0.3) < 0.05, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: abs((window.showing.measured.before["correlation"] or 0) - 0.3) < 0.05, timeout=60_000
+    )
     press(qtbot, window, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: window.transport.position_s > 0.1, timeout=90_000)
     undo_all(qtbot, window)
@@ -405,10 +410,10 @@ def test_the_test_generator_is_a_source(window, qtbot):
 def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     window.opening.open_demo()
     window.start()
-    qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
     window.set_split("left-right", "")
     click(qtbot, window.kite, window.kite.plus_centre("upper"))
-    from_menu(qtbot, window.add_popup, "Compressor")
+    from_menu(qtbot, window.popups.adding, "Compressor")
     window.panel.linked.click()
     editor = window.panel.editors["compressor"]
     controls = editor.rows["upper"].controls
@@ -471,7 +476,7 @@ def test_drive_shows_that_left_and_right_stay_apart_and_mid_and_side_do_not(open
     opened.start()
     opened.set_split("left-right", "")
     click(qtbot, opened.kite, opened.kite.plus_centre("upper"))
-    from_menu(qtbot, opened.add_popup, "Drive")
+    from_menu(qtbot, opened.popups.adding, "Drive")
     editor = opened.panel.editors["drive"]
     tones = editor.tones
     qtbot.waitUntil(lambda: tones.words.text() == "tones stay apart", timeout=60_000)
@@ -498,7 +503,7 @@ def test_drive_shows_that_left_and_right_stay_apart_and_mid_and_side_do_not(open
 def test_a_band_that_cuts_only_when_it_is_loud(opened, qtbot):
     opened.start()
     click(qtbot, opened.kite, opened.kite.plus_centre("lower"))
-    from_menu(qtbot, opened.add_popup, "Dynamic EQ")
+    from_menu(qtbot, opened.popups.adding, "Dynamic EQ")
     editor = opened.panel.editors["dynamic-eq"]
     picture = editor.picture
     double_click(qtbot, picture, QPointF(picture.x_of(2000), picture.y_of(-8)))
@@ -531,7 +536,9 @@ def test_the_ceiling_of_the_output(opened, qtbot):
     qtbot.waitUntil(lambda: view._most_db > 0.5, timeout=90_000)
     assert "at the most" in view.limiting.text()
     qtbot.waitUntil(
-        lambda: opened._measured is not None and opened._measured.after["true_peak_dbtp"] < -11.4,
+        lambda: (
+            opened.showing.measured is not None and opened.showing.measured.after["true_peak_dbtp"] < -11.4
+        ),
         timeout=90_000,
     )
 

@@ -94,14 +94,14 @@ def test_from_the_plain_recording_to_four_paths_by_mouse(window, qtbot, tmp_path
     assert window.document.strip.spur(torn).name == "Torn top"
     for kind in ("Filter", "Bands"):
         counted(click, qtbot, kite, kite.plus_centre("upper", torn))
-        counted(from_menu, qtbot, window.add_popup, kind)
+        counted(from_menu, qtbot, window.popups.adding, kind)
     bands = window.stages.stage
     assert bands.lower is None and kite.inside == 0
     counted(double_click, qtbot, kite, kite.stone_centre(bands.id, "upper"))
     assert kite.inside == bands.id
     for k in range(2):
         counted(click, qtbot, kite, kite.plus_centre("upper", bands.branches[k].id))
-        counted(from_menu, qtbot, window.add_popup, "Drive")
+        counted(from_menu, qtbot, window.popups.adding, "Drive")
     kite.setFocus()
     counted(press, qtbot, kite, Qt.Key.Key_Escape)
     assert kite.inside == 0 and window.stages.stage.id == bands.id
@@ -116,7 +116,7 @@ def test_from_the_plain_recording_to_four_paths_by_mouse(window, qtbot, tmp_path
     counted(from_menu, qtbot, window.spurring.popup, "Left")
     under = window.spurs.chosen
     counted(click, qtbot, kite, kite.plus_centre("upper", under))
-    counted(from_menu, qtbot, window.add_popup, "Sub-octave")
+    counted(from_menu, qtbot, window.popups.adding, "Sub-octave")
     counted(
         qtbot.mouseClick,
         window.panel.editors["suboctave"].rows["upper"].controls["keeps"],
@@ -159,13 +159,13 @@ def test_four_paths_by_keyboard_alone(opened, qtbot):
     assert window.document.strip.spur(first).source == "side"
     kite.setFocus()
     press(qtbot, kite, Qt.Key.Key_Plus)
-    menu_key(qtbot, window.add_popup, "Bands")
+    menu_key(qtbot, window.popups.adding, "Bands")
     bands = window.stages.stage
     kite.setFocus()
     press(qtbot, kite, Qt.Key.Key_Return)
     assert kite.inside == bands.id
     press(qtbot, kite, Qt.Key.Key_Plus)
-    menu_key(qtbot, window.add_popup, "Drive")
+    menu_key(qtbot, window.popups.adding, "Drive")
     drive = window.stages.stage
     assert window.stages.branch == bands.branches[0].id and kite.inside == bands.id
     kite.setFocus()
@@ -173,7 +173,7 @@ def test_four_paths_by_keyboard_alone(opened, qtbot):
     assert kite.inside == 0 and window.stages.stage.id == bands.id
     # Out of the spur's stones to the spur itself, to the legs and back.
     press(qtbot, kite, Qt.Key.Key_Left)
-    assert window.spurs.chosen == first and window._view == "spur"
+    assert window.spurs.chosen == first and window.showing.view == "spur"
     press(qtbot, kite, Qt.Key.Key_Up)
     press(qtbot, kite, Qt.Key.Key_Down)
     # A copy is pressed, the drive is taken out and in, the spur removed and brought back.
@@ -217,7 +217,7 @@ def test_what_is_too_deep_is_refused_with_a_sentence(opened, qtbot):
         window.stages.add("bands", "upper", window.stages.stage.branches[0].id)
     inner = window.stages.stage.branches[0].id
     window.stages.add("bands", "upper", inner)
-    assert "3 deep" in window.hint.text()
+    assert "3 deep" in window.transport_row.hint.text()
     window.stages.add("gain", "upper", inner)
     assert window.stages.branch == inner
 
@@ -229,7 +229,7 @@ def test_many_spurs_and_stages_scroll_and_say_so(opened, qtbot):
         window.stages.add("gain", "upper", 0)
     for _ in range(9):
         window.spurs.add_from("right")
-    assert len(window.document.strip.spurs) == 8 and "8 spurs already" in window.hint.text()
+    assert len(window.document.strip.spurs) == 8 and "8 spurs already" in window.transport_row.hint.text()
     kite = window.kite
     qtbot.waitUntil(lambda: kite._hidden)
     scales = {stone.scale for stone in kite._layout.stones}
@@ -251,7 +251,7 @@ def test_what_is_heard_without_a_spur_is_as_loud_as_with_it(window, qtbot, tmp_p
     click(qtbot, window.kite, window.kite.lane_centre(torn))
     qtbot.mouseClick(view.without, Qt.MouseButton.LeftButton)
     assert window.hearing.spur_out == torn
-    qtbot.waitUntil(lambda: "to be as loud as with it" in window.hint.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "to be as loud as with it" in window.transport_row.hint.text(), timeout=60_000)
     held = window.hearing._audition
     stem = window.document.stem
     heard = auditioned(stem.strip, held)

@@ -12,6 +12,7 @@ from test_kinds import changed, off_by_db, programme, through, worst_step
 from trees import SPLITS, drawn_stage, drawn_strip
 
 from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.tails import REST_S
 from stonekite.engine.offline.export import export
 from stonekite.engine.offline.render import open_source
 from stonekite.engine.play.listen import Listening
@@ -302,7 +303,8 @@ def test_the_tail_is_played_and_written_until_it_is_quiet_or_as_asked(tmp_path):
     wanted = through(strip, padded)
     loud = np.flatnonzero(np.abs(wanted).max(axis=0) > 10 ** (-90 / 20))[-1] + 1
     assert RATE + 5000 < loud < 2 * RATE
-    for tail, frames in ((None, loud), (0.0, RATE), (0.5, RATE + RATE // 2)):
+    rest = round(REST_S * RATE)  # that follows, below the limit
+    for tail, frames in ((None, loud + rest), (0.0, RATE), (0.5, RATE + RATE // 2)):
         out = tmp_path / f"{tail}.wav"
         list(export(session, out, bits="32f", tail=tail))
         written = soundfile.read(out)[0].T

@@ -26,7 +26,7 @@ def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeyp
     qtbot.waitSignal(window.transport.ready, timeout=60_000).wait()
     # An EQ by the plus on the lower leg, a band by double-click, dragged, then typed values.
     click(qtbot, window.kite, window.kite.plus_centre("lower"))
-    from_menu(qtbot, window.add_popup, "EQ")
+    from_menu(qtbot, window.popups.adding, "EQ")
     stage = window.document.strip.stages[0]
     assert window.stages.chosen == (stage.id, "lower")
     picture = window.panel.eq.picture
@@ -182,7 +182,7 @@ def test_seventeen_bands_are_one_too_many_and_it_says_so(opened, qtbot):
     for k in range(17):
         picture.add_asked.emit(100.0 * (k + 1), 3.0)
     assert len(opened.document.strip.stages[0].upper.bands) == 16
-    assert "in use" in opened.hint.text()
+    assert "in use" in opened.transport_row.hint.text()
 
 
 def test_the_drawn_curve_is_the_response_of_the_filters(opened, qtbot):
@@ -255,7 +255,7 @@ def test_the_waveform_after_follows_the_settings(opened, qtbot):
     qtbot.mouseClick(opened.leg_rows["lower"].toggles["muted"], LEFT)
     qtbot.waitUntil(lambda: opened.timeline._after.peaks[3] == 0, timeout=90_000)
     assert before[3] > 0
-    assert opened._measured.after["side_to_mid_db"] is None
+    assert opened.showing.measured.after["side_to_mid_db"] is None
 
 
 def test_drag_and_drop_opens(window, qtbot, tmp_path):
@@ -271,7 +271,7 @@ def test_drag_and_drop_opens(window, qtbot, tmp_path):
 def test_mono_says_so_and_eight_channels_ask(window, qtbot, tmp_path, monkeypatch):
     soundfile.write(tmp_path / "one.wav", noise(0.5)[0], 48_000)
     window.opening.open_path(tmp_path / "one.wav")
-    assert "mono" in window.hint.text() and window.document.stem.source.channels == (0, 0)
+    assert "mono" in window.transport_row.hint.text() and window.document.stem.source.channels == (0, 0)
     soundfile.write(tmp_path / "eight.wav", np.zeros((4800, 8)), 48_000)
 
     def answer(dialog: ChannelDialog) -> int:
@@ -384,7 +384,7 @@ def test_unsaved_changes_are_asked_about(opened, qtbot, monkeypatch):
 def test_silence_and_one_sample_open(window, qtbot, tmp_path):
     for name, sound in (("silent", np.zeros((2, 4800))), ("one", sine(100, 1 / 48_000, 0))):
         window.opening.open_path(write_wav(tmp_path / f"{name}.wav", sound))
-        qtbot.waitUntil(lambda: window._measured is not None, timeout=90_000)
+        qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
         assert window.listen.figures["integrated"]._now == "–"
         window.grab()
 

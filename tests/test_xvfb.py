@@ -31,7 +31,7 @@ def start(window):
 def act(window):
     seen.append(QApplication.platformName())
     seen.append(window.document.name)
-    QTest.mouseClick(window.empty_button, __import__('PySide6.QtCore').QtCore.Qt.MouseButton.LeftButton)
+    QTest.mouseClick(window.empty_view.button, __import__('PySide6.QtCore').QtCore.Qt.MouseButton.LeftButton)
     seen.append(len(window.document.strip.stages))
     seen.append(window.grab().save(sys.argv[2]))
     window.document.discard()

@@ -1,23 +1,40 @@
-"""Two rows through a matrix of gains, in one pass."""
+"""Two rows through matrices of gains, many of them in one pass."""
 
+import numpy as np
 from numba import njit
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def mix(gains, rows, out):
-    """Put rows (2, frames) through gains (2, 2) into out (2, frames)."""
-    a, b, c, d = gains[0, 0], gains[0, 1], gains[1, 0], gains[1, 1]
-    for i in range(rows.shape[1]):
-        upper, lower = rows[0, i], rows[1, i]
-        out[0, i] = a * upper + b * lower
-        out[1, i] = c * upper + d * lower
+def mix_each(gains, which, rows, outs):
+    """Put rows (2, frames) through gains (n, 2, 2) into outs (n, 2, frames), for each of `which` of the n."""
+    for k in which:
+        a, b, c, d = gains[k, 0, 0], gains[k, 0, 1], gains[k, 1, 0], gains[k, 1, 1]
+        out = outs[k]
+        for i in range(rows.shape[1]):
+            upper, lower = rows[0, i], rows[1, i]
+            out[0, i] = a * upper + b * lower
+            out[1, i] = c * upper + d * lower
+
+
+TILE = 128
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def add_mixed(gains, rows, total):
-    """Add rows (2, frames) through gains (2, 2) to a total (2, frames)."""
-    a, b, c, d = gains[0, 0], gains[0, 1], gains[1, 0], gains[1, 1]
-    for i in range(rows.shape[1]):
-        upper, lower = rows[0, i], rows[1, i]
-        total[0, i] += a * upper + b * lower
-        total[1, i] += c * upper + d * lower
+def add_each(gains, which, each, rows):
+    """Add each (n, 2, frames) of `which` of the n through gains (n, 2, 2) to rows (2, frames): first their sum is made,
+    one after the other, and then added.
+    """
+    upper, lower = np.empty(TILE), np.empty(TILE)
+    for start in range(0, rows.shape[1], TILE):
+        count = min(TILE, rows.shape[1] - start)
+        upper[:] = 0.0
+        lower[:] = 0.0
+        for k in which:
+            a, b, c, d = gains[k, 0, 0], gains[k, 0, 1], gains[k, 1, 0], gains[k, 1, 1]
+            one, two = each[k, 0, start : start + count], each[k, 1, start : start + count]
+            for i in range(count):
+                upper[i] += a * one[i] + b * two[i]
+                lower[i] += c * one[i] + d * two[i]
+        for i in range(count):
+            rows[0, start + i] += upper[i]
+            rows[1, start + i] += lower[i]

@@ -12,7 +12,6 @@ from stonekite.desktop.controls import theme
 from stonekite.desktop.model import preferences
 from stonekite.desktop.shell.window import Window
 
-
 SETTLED_MS = 2000
 
 

@@ -85,7 +85,7 @@ class BlindTesting(QObject):
         self._disabled.clear()
         window.menus.show()
         window.listen.show()
-        window.show_names()
+        window.showing.show_names()
         window.listen.choose("processed")
 
     def _leave(self) -> None:

@@ -141,7 +141,7 @@ class Chain:
     @property
     def size(self) -> int:
         """How many stages are at work, those in branches counted with the ones that hold them."""
-        return len(self.line.nodes) + sum(len(node.line.nodes) for node in self.spurs.nodes)
+        return len(self.nodes)
 
     @property
     def memory(self) -> int:
@@ -151,7 +151,12 @@ class Chain:
     @property
     def glide(self) -> int:
         """Samples for which it can be on the way from other settings, before its memory counts."""
-        return sum(node.plan.glide for line in self._lines for node in line.nodes)
+        return sum(node.plan.glide for node in self.nodes)
+
+    @property
+    def nodes(self) -> list[Node]:
+        """All stages at work, those in branches within the ones that hold them."""
+        return [node for line in self._lines for node in line.nodes]
 
     @property
     def _lines(self) -> list[Line]:
@@ -228,15 +233,16 @@ class Chain:
         legs = self.split(stereo)
         split = legs.copy() if self.spurs.take_split else legs
         self.line.process(legs, clock, probe)
-        beside = self.spurs.process(split, legs, clock, probe) if self.spurs else None
+        if self.spurs:
+            self.spurs.process(split, legs, clock, probe)
         if probe is not None and probe.wants(END):
             probe.hear(END, legs, legs, None)
         if self._plain:
             return stereo
         self._wait.process(legs)
         legs = self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock)
-        if beside is not None:
-            legs += beside
+        if self.spurs:
+            self.spurs.add_to(legs)
         return self.join(legs)
 
     def _levelled(self, legs: np.ndarray) -> np.ndarray:

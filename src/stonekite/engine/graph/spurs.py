@@ -84,9 +84,6 @@ class SpurNode:
         self.taken = taken(spur, strip.split)
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
-        self._takes_all = np.array_equal(self.taken, np.eye(2))
-        self.plain = np.array_equal(self.gains, np.eye(2))
-        """Whether it comes back as it is."""
         self.line = Line(spur.branch.stages, context, late, course)
         self._open = 0.0 if spur.closed else 1.0
         self.opened = self._open
@@ -102,12 +99,8 @@ class SpurNode:
             round(out_late - late - self.line.latency + delay, 6),
         )
 
-    def process(self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray) -> None:
-        """Put into rows (2, frames) what comes out for legs that it takes, without its level."""
-        if self._takes_all:
-            np.copyto(rows, legs)
-        else:
-            mixing.mix(self.taken, legs, rows)
+    def process(self, rows: np.ndarray, clock: int, probe: Probe | None) -> None:
+        """What it takes (2, frames) becomes, in place, what comes out of it, without its level."""
         if self.opened != self._open or self._open == 0.0:
             self._gate(rows)
         self.line.process(rows, clock, probe)
@@ -160,26 +153,19 @@ class _Place:
         assert node is not None
         return node
 
-    def process(
-        self, legs: np.ndarray, clock: int, probe: Probe | None, rows: np.ndarray, total: np.ndarray
-    ) -> None:
-        """Add to a total what it adds to the legs; `rows` is room for it, the same for all spurs."""
-        self.node.process(legs, clock, probe, rows)
-        if self.old is self.new and self.node.plain:
-            np.add(total, rows, out=total)
-        elif self.old is self.new:
-            mixing.add_mixed(self.node.gains, rows, total)
-        else:
-            total += self._fade.process(
-                rows, lambda part: _added(self.old, part), lambda part: _added(self.new, part)
-            )
+    @property
+    def stays(self) -> bool:
+        return self.old is self.new
+
+    def fade(self, rows: np.ndarray) -> np.ndarray:
+        """What comes out of it (2, frames), as it comes or goes: what it adds to the legs."""
+        return self._fade.process(
+            rows, lambda part: _levelled(self.old, part), lambda part: _levelled(self.new, part)
+        )
 
 
-def _added(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
-    total = np.zeros_like(rows)
-    if node is not None:
-        mixing.add_mixed(node.gains, rows, total)
-    return total
+def _levelled(node: SpurNode | None, rows: np.ndarray) -> np.ndarray:
+    return np.zeros_like(rows) if node is None else node.gains @ rows
 
 
 class Spurs:
@@ -189,18 +175,26 @@ class Spurs:
         self, strip: Strip, context: Context, line: Line, before: int, out_late: int, course: Course
     ) -> None:
         self._line = line
-        self._rows = np.empty((2, 0))
+        self._rows = np.empty((0, 2, 0))
         self.nodes: list[SpurNode] = []
         for spur in strip.spurs:
             late = before + late_at(spur, strip, context)
             self.nodes.append(SpurNode(spur, strip, context, late, out_late, course))
-        self._places = [_Place(node, node) for node in self.nodes]
-        self._tap()
+        self._stand([_Place(node, node) for node in self.nodes])
 
-    def _tap(self) -> None:
-        """Have the line keep what the spurs take."""
-        stages = {place.node.spur.after for place in self._places}
-        self._line.tapped = {stage: None for stage in stages if isinstance(stage, int)}
+    def _stand(self, places: list[_Place]) -> None:
+        """Have these spurs at work, and the line keep what they take."""
+        self._places = places
+        nodes = self._working = [place.node for place in places]
+        self._taken = np.array([node.taken for node in nodes]).reshape(-1, 2, 2)
+        self._gains = np.array([node.gains for node in nodes]).reshape(-1, 2, 2)
+        self._steady = np.array([k for k, place in enumerate(places) if place.stays], dtype=np.int64)
+        self._moving = [k for k, place in enumerate(places) if not place.stays]
+        self._from = {
+            after: np.array([k for k, node in enumerate(nodes) if node.spur.after == after], dtype=np.int64)
+            for after in dict.fromkeys(node.spur.after for node in nodes)
+        }
+        self._line.tapped = {after: None for after in self._from if isinstance(after, int)}
 
     def __bool__(self) -> bool:
         return bool(self._places)
@@ -226,15 +220,24 @@ class Spurs:
             return self._line.memory + self._line.latency
         return self._line.memory_to(node.spur.after)  # type: ignore[arg-type]
 
-    def process(self, split: np.ndarray, end: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
-        """What all spurs add to the legs, from the legs (2, frames) as they were split and behind the line."""
-        total = np.zeros_like(end)
-        rows = self._rows = self._rows if self._rows.shape == end.shape else np.empty(end.shape)
-        for place in self._places:
-            after = place.node.spur.after
+    def process(self, split: np.ndarray, end: np.ndarray, clock: int, probe: Probe | None) -> None:
+        """Take what goes into the spurs from the legs (2, frames), as they were split and behind the line, and make of
+        it what comes out."""
+        shape = len(self._places), *end.shape
+        if self._rows.shape != shape:
+            self._rows = np.empty(shape)
+        rows = self._rows
+        for after, which in self._from.items():
             legs = split if after == SPLIT else self._line.tapped.get(after)  # type: ignore[arg-type]
-            place.process(end if legs is None else legs, clock, probe, rows, total)
-        return total
+            mixing.mix_each(self._taken, which, end if legs is None else legs, rows)
+        for node, own in zip(self._working, rows, strict=True):
+            node.process(own, clock, probe)
+
+    def add_to(self, legs: np.ndarray) -> None:
+        """Add what came out last, by the spurs' levels, to legs (2, frames)."""
+        mixing.add_each(self._gains, self._steady, self._rows, legs)
+        for k in self._moving:
+            legs += self._places[k].fade(self._rows[k])
 
     def _stays(self, new: SpurNode, old: SpurNode | None) -> bool:
         """Whether a spur goes on where it is, its stages and its level changed at the most."""
@@ -297,19 +300,17 @@ class Spurs:
             if before is not None:
                 places.append(_Place(before, None, length))
         places += [_Place(node, None, length) for node in there.values()]
-        self._places = places
-        self._tap()
+        self._stand(places)
 
     def settle(self) -> None:
         """The change is over."""
-        self._places = [_Place(node, node) for node in self.nodes]
         for node in self.nodes:
             node.line.settle()
-        self._tap()
+        self._stand([_Place(node, node) for node in self.nodes])
 
     @property
     def changing(self) -> bool:
-        return any(place.old is not place.new or place.node.line.changing for place in self._places)
+        return any(not place.stays or place.node.line.changing for place in self._places)
 
 
 def late_at(spur: Spur, strip: Strip, context: Context) -> int:

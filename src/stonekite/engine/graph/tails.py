@@ -8,6 +8,8 @@ from stonekite.signal.decibels import gain_of
 
 QUIET_DB = -90.0
 """What rings on is part of the result until it is never louder than this again, in dBFS."""
+REST_S = 0.05
+"""So much more of it follows, so that a result ends below QUIET_DB and not on its last sample above."""
 LONGEST_S = 60.0
 """So long at the most: what does not fade would never end."""
 
@@ -20,19 +22,22 @@ def frames_of(tail: Tail, rings: int, rate: float) -> int:
     return round(tail * rate) if tail is not None else min(rings, int(LONGEST_S * rate))
 
 
-def until_quiet(blocks: Iterator[np.ndarray]) -> Iterator[np.ndarray]:
-    """Blocks (2, frames) up to the last sample that is louder than QUIET_DB."""
+def until_quiet(blocks: Iterator[np.ndarray], rate: float) -> Iterator[np.ndarray]:
+    """Blocks (2, frames) up to the last sample that is louder than QUIET_DB, and REST_S more as far as there is more."""
     limit = gain_of(QUIET_DB)
+    rest = round(REST_S * rate)
+    left = 0  # of the rest after what was loud last
     held: list[np.ndarray] = []
     for block in blocks:
         loud = np.flatnonzero(np.abs(block).max(axis=0) > limit)
         if len(loud):
             yield from held
-            end = int(loud[-1]) + 1
-            yield block[:, :end]
-            held = [block[:, end:]]
-        else:
-            held.append(block)
+            held = []
+            left = int(loud[-1]) + 1 + rest
+        now, left = min(left, block.shape[1]), max(0, left - block.shape[1])
+        if now:
+            yield block[:, :now]
+        held.append(block[:, now:])
 
 
 def typed(text: str) -> Tail:

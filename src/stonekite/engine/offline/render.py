@@ -59,7 +59,7 @@ def rendered(
     else:
         return
     ringing = _processed(rest, pairs)
-    for piece in until_quiet(ringing) if tail is None else ringing:
+    for piece in until_quiet(ringing, reader.facts.rate) if tail is None else ringing:
         yield np.zeros_like(piece), piece
 
 

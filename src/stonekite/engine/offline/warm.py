@@ -23,6 +23,7 @@ def warm_kernels() -> None:
         frames = max(kind.plan(stage, context).latency) + 600
         lines = (lambda block: None,) * len(branches_of(stage))
         kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
-    for mixed in (mixing.mix, mixing.add_mixed):
-        mixed(np.eye(2), np.zeros((2, 600)), np.zeros((2, 600)))
+    all_of, rows = np.zeros(1, dtype=np.int64), np.zeros((1, 2, 600))
+    mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
+    mixing.add_each(np.eye(2)[None], all_of, rows, rows[0])
     FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))

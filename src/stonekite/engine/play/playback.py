@@ -61,6 +61,7 @@ class Playback:
         self._wish: tuple[Strip, tuple[Strip, ...], float] | None = None
         self._coming: Future[Prepared] | None = None
         self._coming_heard = False
+        self._taken: Prepared | None = None
         self._rounds = 0
         self._starting: Future[None] | None = None
         self._sought = 0
@@ -129,6 +130,9 @@ class Playback:
         """Have what was wished for got ready, and go over to it when it is."""
         if self._player.gliding or self._helper is None:
             return
+        if self._taken is not None:
+            self._helper.submit(self._turns.beside, self._taken.let_go)
+            self._taken = None
         if self._coming is None:
             if self._wish is None:
                 return
@@ -161,6 +165,7 @@ class Playback:
         self._coming = None
         self._player.at_least = prepared.at_least
         self._player.take(prepared, self._clock, self._glide_s)
+        self._taken = prepared
 
     def refer(self, other: "Playback | None") -> None:
         """Have another recording, of the same rate, to listen to in place of this one. If one is heard already, it goes
