@@ -5,7 +5,6 @@ with each other the phases of all ways round line up sooner or later; the loops 
 does, whose greatest eigenvalue is real (O. Perron, "Zur Theorie der Matrices", Mathematische Annalen 64, 1907).
 """
 
-import heapq
 from typing import NamedTuple
 
 import numpy as np
@@ -14,8 +13,15 @@ FREQUENCIES = 129
 """At which an impulse is followed round the loops."""
 FALLEN_DB = 60.0
 MOST_ECHOES = 500
+"""That are told."""
+MOST_SUMS, MOST_GROWING = 24_000, 300
+"""Echoes that are added up, of loops that fall and of others."""
 GROWN = 1e8
-"""Times as much power as the impulse had: it grows, and is not followed any further."""
+"""Times as loud as the impulse: what grows is not followed any further."""
+LONGEST_S = 120.0
+MEETS_S = 1e-5
+"""Echoes that are closer are one."""
+TOP_HZ = 2000.0
 
 
 def greatest(gains: np.ndarray) -> np.ndarray:
@@ -55,8 +61,9 @@ class Echo(NamedTuple):
 
 
 class Course(NamedTuple):
-    """The echoes of an impulse in the order of their times, and how long it takes from the first one until what is left
-    is 60 dB less; None if they do not fall."""
+    """The echoes of an impulse in the order of their times, and how long it takes from the first one until what is still
+    to come (ISO 3382's backward sum of the squares) is 60 dB less: an echo's time, for it falls in steps; None if they do
+    not fall."""
 
     echoes: list[Echo]
     falls_s: float | None
@@ -79,79 +86,143 @@ def course(
 ) -> Course:
     """The echoes that an impulse in both legs leaves.
 
-    `through` (2, 2, n) is what stands in the loops, to what comes back from what went in; `gains` (2, 2) from what comes
-    back to what goes in; `fed` (2,) the impulse; `times` (2,) the ways round in seconds; `levels` (2,) those of the
-    echoes, as gains. Where echoes fall together they are added with their phases. `slowest_s` is how long what falls
-    slowest takes to fall by e: where there are too many echoes to follow, that is how all of them fall.
+    `through` (2, n) is what stands in each loop, to what comes back from what went in, at `frequencies`; `gains` (2, 2)
+    from what comes back to what goes in; `fed` (2,) the impulse; `times` (2,) the ways round in seconds; `levels` (2,)
+    those of the echoes, as gains. `slowest_s` is how long what falls slowest takes to fall by e, infinite if it does not.
+
+    Whatever the order of its turns, an echo of a turns of the upper loop and b of the lower comes at a T + b U, and has
+    gone through what stands there so many times: so the echoes are a lattice of numbers, which add up before anything is
+    said of frequencies. Where others fall on the same time, they are added with their phases.
     """
     hz, shares = frequencies(rate)
-    turned = np.exp(-2j * np.pi * hz[None, :] * times[:, None])
-    top = hz > 2000.0
-    top_share = shares[top].sum()
-    waiting: list[tuple[int, int]] = []
-    sounds: dict[tuple[int, int], np.ndarray] = {}
-
-    def add(at: int, leg: int, sound: np.ndarray) -> None:
-        if (at, leg) in sounds:
-            sounds[at, leg] = sounds[at, leg] + sound
-        else:
-            sounds[at, leg] = sound
-            heapq.heappush(waiting, (at, leg))
-
-    grid = 1e-5  # s: what is closer is one echo
-    steps = [max(1, round(t / grid)) for t in times]
-    for leg in range(2):
-        if fed[leg]:
-            add(0, leg, np.full(len(hz), fed[leg], dtype=complex))
-    energies: list[tuple[float, float]] = []
-    echoes: list[Echo] = []
-    loudest = 0.0
-    exhausted = False
-    while waiting:
-        at, leg = heapq.heappop(waiting)
-        sound = sounds.pop((at, leg)) * turned[leg]
-        back = at + steps[leg]
-        for row in range(2):
-            came = through[row, leg] * sound
-            power = float(np.sum(shares * np.abs(came) ** 2))
-            if power <= 0.0:
-                continue
-            if power > GROWN:
-                return Course(echoes, None)
-            heard = power * levels[row] ** 2
-            if heard > 0.0:
-                energies.append((back * grid, power))
-                bright = float(np.sum((shares * np.abs(came) ** 2)[top])) / power / top_share
-                echoes.append(Echo(back * grid, row, 10 * np.log10(heard), min(1.0, bright)))
-            loudest = max(loudest, power)
-            if power < 1e-8 * loudest:
-                continue
-            for to in range(2):
-                if gains[to, row]:
-                    add(back, to, gains[to, row] * came)
-        if len(echoes) > MOST_ECHOES:
-            exhausted = True
-            break
-    if exhausted:
+    horizon = 8.0 * slowest_s + 2.0 * float(times.max())
+    coupled = bool(gains[0, 1] or gains[1, 0])
+    # What does not fall, or falls too slowly to follow, is followed at its beginning.
+    if np.isfinite(slowest_s):
+        most = _within(times, coupled, min(horizon, LONGEST_S), MOST_SUMS)
+    else:
+        once = float(greatest(gains[:, :, None] * through[None, :, :]).max())
+        grown = np.log(GROWN) / max(np.log(once), 1e-3) * float(times.min())
+        most = _within(times, coupled, max(grown, float(times.max())), MOST_GROWING)
+    sums = _lattice(gains, fed, times, most, coupled)
+    sums = _met(sums, through, hz, shares)
+    if not len(sums.at):
+        return Course([], 0.0 if np.isfinite(slowest_s) else None)
+    heard = sums.power * levels[sums.leg] ** 2 > 0.0
+    bright = np.minimum(1.0, sums.top / np.maximum(sums.power, 1e-300))
+    first = np.flatnonzero(heard)[:MOST_ECHOES]
+    echoes = [
+        Echo(float(sums.at[k]), int(sums.leg[k]), float(db), float(bright[k]))
+        for k, db in zip(first, 10 * np.log10(sums.power[first] * levels[sums.leg[first]] ** 2), strict=True)
+    ]
+    if not np.isfinite(slowest_s):
+        return Course(echoes, None)
+    if most < horizon:
         return Course(echoes, FALLEN_DB / 20.0 * float(np.log(10.0)) * slowest_s)
-    return Course(echoes, _fall(energies))
+    return Course(echoes, _fall(sums.at[heard], sums.power[heard]))
 
 
-def _fall(energies: list[tuple[float, float]]) -> float:
-    """How long it takes from the first echo until what is still to come is FALLEN_DB less than all, by ISO 3382's
-    backward sum, in straight lines between the echoes."""
-    if not energies:
+class _Sums(NamedTuple):
+    """Echoes in the order of their times: times in seconds, legs, turns of the loops (2, n), their sums, and their powers
+    over all frequencies and in the top, against that of the impulse."""
+
+    at: np.ndarray
+    leg: np.ndarray
+    turns: np.ndarray
+    sums: np.ndarray
+    power: np.ndarray
+    top: np.ndarray
+
+
+def _within(times: np.ndarray, coupled: bool, seconds: float, count: int) -> float:
+    """A time, so many seconds at the most, by which there are no more than about so many echoes."""
+    if coupled:
+        return min(seconds, float(np.sqrt(count * times[0] * times[1])))
+    return min(seconds, count * float(times.min()))
+
+
+def _lattice(gains: np.ndarray, fed: np.ndarray, times: np.ndarray, most: float, coupled: bool) -> _Sums:
+    """All echoes up to a time, without what stands in the loops."""
+    rows, columns = (int(most / t) + 1 for t in times)
+    turns: list[np.ndarray] = []
+    legs: list[np.ndarray] = []
+    sums: list[np.ndarray] = []
+    if not coupled:
+        for row, count in enumerate((rows, columns)):
+            passed = np.arange(1, count + 1)
+            turns.append(np.stack([passed, 0 * passed] if row == 0 else [0 * passed, passed]))
+            legs.append(np.full(count, row))
+            sums.append(fed[row] * gains[row, row] ** (passed - 1.0))
+    else:
+        # What goes into the loops after so many turns of each, with an empty row and column before the first.
+        wide = columns + 2
+        went = np.zeros((2, (rows + 2) * wide))
+        came = np.zeros_like(went)
+        went[:, wide + 1] = fed
+        for n in range(1, rows + columns + 1):
+            low, high = max(0, n - columns), min(n, rows)
+            here = slice((low + 1) * wide + n - low + 1, (high + 1) * wide + n - high + 2, wide - 1)
+            upper = slice(here.start - wide, here.stop - wide, wide - 1)
+            left = slice(here.start - 1, here.stop - 1, wide - 1)
+            came[0, here], came[1, here] = went[0, upper], went[1, left]
+            went[:, here] = gains @ came[:, here]
+        for row in range(2):
+            grid = came[row].reshape(rows + 2, wide)[1:, 1:]
+            places = np.array(np.nonzero(grid))
+            turns.append(places)
+            legs.append(np.full(places.shape[1], row))
+            sums.append(grid[places[0], places[1]])
+    turn, leg, total = np.concatenate(turns, axis=1), np.concatenate(legs), np.concatenate(sums)
+    at = times @ turn
+    kept = np.flatnonzero((at <= most) & (total != 0.0))
+    order = kept[np.lexsort((leg[kept], at[kept]))]
+    nothing = np.zeros(len(order))
+    return _Sums(at[order], leg[order], turn[:, order], total[order], nothing, nothing)
+
+
+def _met(sums: _Sums, through: np.ndarray, hz: np.ndarray, shares: np.ndarray) -> _Sums:
+    """With what stands in the loops, `through` (2, n): what is too soft to count is left out, and what meets at one time
+    on one leg is one echo."""
+    if not len(sums.at):
+        return sums
+    hz_top = hz > TOP_HZ
+    counts = sums.turns.max(axis=1) + 1
+    passed = [
+        np.cumprod(np.vstack([np.ones(len(hz)), np.tile(through[k], (counts[k] - 1, 1))]), axis=0)
+        for k in range(2)
+    ]
+    upper, lower = (np.abs(one) ** 2 for one in passed)
+    power = ((upper * shares) @ lower.T)[tuple(sums.turns)] * sums.sums**2
+    top = ((upper[:, hz_top] * shares[hz_top]) @ lower[:, hz_top].T)[tuple(sums.turns)] * sums.sums**2
+    kept = np.flatnonzero(power > 1e-10 * power.max())
+    at, leg, turns, total = sums.at[kept], sums.leg[kept], sums.turns[:, kept], sums.sums[kept]
+    power, top = power[kept], top[kept]
+    order = np.lexsort((at, leg))
+    begins = np.flatnonzero(
+        np.concatenate([[True], (np.diff(at[order]) > MEETS_S) | (np.diff(leg[order]) > 0)])
+    )
+    sizes = np.diff(np.concatenate([begins, [len(order)]]))
+    if (many := np.flatnonzero(np.repeat(sizes > 1, sizes))).size:
+        those = order[many]
+        # Of very many a quarter of the frequencies says as much.
+        some = slice(0, None, 1 if len(those) < 4000 else 4)
+        weights = shares[some] * (shares.sum() / shares[some].sum())
+        each = passed[0][turns[0, those], some] * passed[1][turns[1, those], some]
+        each *= total[those, None]
+        met = sizes[sizes > 1]
+        whole = np.abs(np.add.reduceat(each, np.cumsum(met) - met, axis=0)) ** 2
+        firsts = order[begins[sizes > 1]]
+        power[firsts] = whole @ weights
+        top[firsts] = whole[:, hz_top[some]] @ weights[hz_top[some]]
+    one = np.sort(order[begins])
+    top_share = shares[hz_top].sum()
+    return _Sums(at[one], leg[one], turns[:, one], total[one], power[one], top[one] / top_share)
+
+
+def _fall(times: np.ndarray, powers: np.ndarray) -> float:
+    """How long it takes from the first echo until what is still to come is FALLEN_DB less than all."""
+    if not len(times):
         return 0.0
-    merged: dict[float, float] = {}
-    for at, power in energies:
-        merged[at] = merged.get(at, 0.0) + power
-    times = np.array(sorted(merged))
-    powers = np.array([merged[t] for t in times])
     left = np.cumsum(powers[::-1])[::-1]
-    curve = 10 * np.log10(left / left[0])
-    down = np.flatnonzero(curve <= -FALLEN_DB)
-    if not len(down):
-        return float(times[-1] - times[0]) if len(times) > 1 else 0.0
-    k = int(down[0])
-    share = (-FALLEN_DB - curve[k - 1]) / (curve[k] - curve[k - 1])
-    return float(times[k - 1] + share * (times[k] - times[k - 1]) - times[0])
+    after = np.concatenate([left[1:], [0.0]])
+    return float(times[np.flatnonzero(after <= left[0] * 10.0 ** (-FALLEN_DB / 10.0))[0]] - times[0])

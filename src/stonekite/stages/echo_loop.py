@@ -172,13 +172,9 @@ def _course(stage: Echo, rate: float, fed: tuple[float, float] | None) -> loops.
     hz, _ = loops.frequencies(rate)
     alone = own(stage, hz, rate)
     inside = [registry.along(stage.branches[0].stages, leg, hz, rate) for leg in LEGS]
-    through = np.zeros((2, 2, len(hz)), dtype=complex)
     works = stage.upper is not None, stage.lower is not None
-    for row in range(2):
-        if works[row]:
-            through[row, row] = alone[row] * inside[row]
+    through = alone * np.array(inside) * np.array(works)[:, None]
     times = np.array([seconds_of(getattr(stage, leg)) for leg in LEGS])
     levels = np.array([0.0 if s is None else gain_of(s.level_db) for s in (stage.upper, stage.lower)])
     into = feed(stage.shared.start, works, False).sum(axis=1) if fed is None else np.array(fed)
-    slowest = slowest_s(stage, rate)
-    return loops.course(through, feedback(stage), into, times, levels, rate, slowest)
+    return loops.course(through, feedback(stage), into, times, levels, rate, slowest_s(stage, rate))

@@ -38,7 +38,9 @@ class Prepared:
         self.wanted = self.chain.unknown(self._heritage)
         """Frames of what was heard that it has to hear."""
         self._heard_to: int | None = None
-        self._built = self.chain.nodes  # not let go of while it is taken over: that takes as long as all the rest
+        self._built = (
+            self.chain.nodes
+        )  # not let go of while it is taken over: that takes as long as all the rest
 
     def let_go(self) -> None:
         """Forget all of it, when the change is over: away from the playing, which would be held by it."""
