@@ -31,7 +31,8 @@ OLD, NOW, WANTED, LEFT = range(4)
 def half_of(delay: float, rate: float) -> int:
     """How many taps on each side a delay in samples has: as many as 20 kHz needs at a rate, if there is room for them."""
     whole = int(delay)
-    return max(1, min(HALF if _edge(rate) > 0.85 else 16, max(whole - SHORTEST, min(whole - 1, 8))))
+    most = HALF if _edge(rate) > 0.85 and whole >= HALF + 2 * LANES else 16
+    return max(1, min(most, max(whole - SHORTEST, min(whole - 1, 8))))
 
 
 def _edge(rate: float) -> float:

@@ -24,8 +24,9 @@ class Ways:
         self.taps = [taps for _, taps in made]
         self.halves = [echoing.half_of(delay, rate) for delay in held]
         longest = max(1, min(int(d) - h for d, h in zip(held, self.halves, strict=True)))
-        # Whole vectors: a piece of one sample more would cost as much as two.
-        self.longest = longest - longest % 16 if longest > 16 else longest
+        # A vector that is hardly used costs as much as a full one, and a piece has its own price.
+        beyond = longest % 16
+        self.longest = longest - beyond if longest > 16 and beyond < 8 else longest
 
 
 def room_for(delay: float) -> int:
