@@ -49,7 +49,7 @@ def test_what_folds_back_stays_far_under_the_tone(voice, quality, goal):
     colours = ((50.0, 100.0, 100.0), (100.0, 0.0, 100.0), (0.0, 100.0, 30.0))
     cases = list(itertools.product(rates, tones, levels, inputs, colours))
     rng = np.random.default_rng(len(voice))
-    picked = cases if THOROUGH else [cases[k] for k in rng.permutation(len(cases))[:22]]
+    picked = cases if THOROUGH else [cases[k] for k in rng.permutation(len(cases))[:14]]
     hardest = [(44_100, hz, 0.0, 0.0, colours[k]) for hz in (12_500, 14_000) for k in (0, 1)]
     worst, where = -300.0, None
     for case in [*hardest, *picked]:

@@ -7,7 +7,7 @@ from threading import Event
 
 import numpy as np
 import pytest
-from conftest import RATE, noise, session_on, sine, write_wav
+from conftest import RATE, THOROUGH, noise, session_on, sine, write_wav
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
@@ -366,7 +366,7 @@ def test_an_empty_session_renders_bit_for_bit(recording):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("seed", range(12))
+@pytest.mark.parametrize("seed", range(12 if THOROUGH else 7))
 def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     """Whatever the kinds remember: detectors with slow releases, long filters, all of them in a row."""
     rng = np.random.default_rng(seed)

@@ -189,9 +189,10 @@ class Window(QMainWindow):
         self.spurs.chosen_changed.connect(self._spur_chosen)
         stages.said.connect(self.say)
         self.document.refused.connect(self.say)
-        self.empty_view.open_asked.connect(self.opening.ask_open)
+        self.empty_view.asked.connect(
+            lambda: stages.add("eq") if document.is_open else self.opening.ask_open()
+        )
         self.empty_view.demo_asked.connect(self.opening.open_demo)
-        self.empty_view.eq_asked.connect(lambda: stages.add("eq"))
         self.panel.presets_asked.connect(self.show_presets)
         self.panel.change_asked.connect(lambda on: self.hearing.hear_alone("change" if on else None))
         self.panel.smoothing_asked.connect(self.hearing.smooth)

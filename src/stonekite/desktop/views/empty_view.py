@@ -7,22 +7,20 @@ from stonekite.desktop.controls.plain import Label
 
 
 class EmptyView(QFrame):
-    """A sentence and what can be done now."""
+    """A sentence and what can be done now: `asked` is the first of it, to open something or to add an EQ."""
 
-    open_asked = Signal()
+    asked = Signal()
     demo_asked = Signal()
-    eq_asked = Signal()
 
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._opens = True
         self._words = Label("Open a recording or a session, or drop one here.")
         self._words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._words.setObjectName("muted")
         self.button = QPushButton("Open…")
         self._demo = QPushButton("Open the demo")
-        self.button.clicked.connect(lambda: (self.open_asked if self._opens else self.eq_asked).emit())
+        self.button.clicked.connect(self.asked)
         self._demo.clicked.connect(self.demo_asked)
         buttons = QHBoxLayout()
         buttons.setSpacing(10)
@@ -41,7 +39,6 @@ class EmptyView(QFrame):
 
     def show_no_stage(self, untouched: bool) -> None:
         """Something is open, but without a stage; `untouched` if its legs are as they came, too."""
-        self._opens = False
         self._words.setText(
             "No stage yet: the legs are joined as they were split."
             if untouched
