@@ -132,6 +132,7 @@ def settled(values: np.ndarray, rate: float) -> float:
     return (last - first) / rate / np.log(gone[first] / gone[last])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("voice", list(VOICES))
 def test_bias_and_supply_move_in_the_times_that_are_documented(voice):
     """A tone that drives everything hard comes and goes: the followers within 5 % of the voice's times."""
@@ -171,6 +172,7 @@ def test_nothing_steady_comes_out_and_silence_stays_silent(voice):
     assert np.abs(pushed[3 * RATE :]).max() < 1e-6
 
 
+@pytest.mark.slow
 def test_silence_after_sound_costs_no_more_than_sound():
     side = AmpSide(voice="obsidian", gain=100.0)
     sound = 0.1 * np.random.default_rng(0).standard_normal(2 * RATE)

@@ -59,6 +59,7 @@ def test_three_amps_wide_in_a_few_actions(window, qtbot, tmp_path):
     assert "three spurs" in window.transport_row.hint.text() and len(window.document.strip.spurs) == 6
 
 
+@pytest.mark.slow
 def test_the_demo_of_three_amplifiers_is_level():
     stem = amps_session().sound.stems[0]
     loud = ended(loudness_of(stem, [spur.id for spur in stem.strip.spurs]))

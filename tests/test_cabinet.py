@@ -114,6 +114,7 @@ def test_two_microphones_comb_unless_they_are_aligned():
     assert "aligned" in cabinet.words(side) and "0.38 ms" in cabinet.words(side)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [8000, 44_100, 96_000])
 def test_what_comes_out_is_the_convolution_and_as_drawn(rate):
     rng = np.random.default_rng(2)

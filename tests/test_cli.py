@@ -141,6 +141,7 @@ def imported(*arguments: str) -> set[str]:
     return set(done.stderr.strip().splitlines()[-1].split("|"))
 
 
+@pytest.mark.slow
 def test_commands_do_not_import_qt_and_help_imports_nothing_heavy(recording: Path):
     assert not {"PySide6", "numba", "numpy"} & imported("--help")
     assert "PySide6" not in imported("measure", str(recording))

@@ -79,6 +79,7 @@ def test_the_command_prints_what_it_promises(files, tmp_path):
     assert "level_match_db" in plain.stdout and "a.octaves.1000.mono_loss_db" in plain.stdout
 
 
+@pytest.mark.slow
 def test_a_report_is_written_whole_or_not_at_all(files, tmp_path):
     out = tmp_path / "report.html"
     arguments = ["compare", *map(str, files), "--report", str(out)]
@@ -232,6 +233,7 @@ def test_an_excerpt_fits_its_whole_and_an_offset_of_25_seconds_is_found(tmp_path
     assert not found.match.found and np.isnan(found.residual_db["all"])
 
 
+@pytest.mark.slow
 def test_the_same_at_two_rates_leaves_nothing_up_to_20_khz(tmp_path):
     t = np.arange(6 * 48_000) / 48_000
     sound = sum(

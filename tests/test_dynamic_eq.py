@@ -53,6 +53,7 @@ def test_a_steady_tone_in_the_band_is_turned_as_the_formula_says(range_db, level
     assert np.array_equal(made[1], sine(1500, 1.0, level)[1])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("shape", ["bell", "low-shelf", "high-shelf"])
 @pytest.mark.parametrize("range_db", [-9.0, 6.0])
 def test_the_drawn_curve_is_that_of_what_plays(shape, range_db):

@@ -108,6 +108,7 @@ def test_release_is_the_time_to_let_go_of_63_percent(release, detection):
         assert release * 0.97 <= gone <= release * 1.03 + 24.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("detection", ["peak", "rms"])
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_tones_are_turned_down_as_drawn(detection, rate):

@@ -178,6 +178,7 @@ def test_a_loop_that_would_grow_is_bounded_and_marked_and_one_that_falls_is_not_
     assert np.abs(loud[0, 64 + 1920]) > 1.9  # above full scale, and as it is
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(30))
 def test_the_margin_is_that_of_the_worst_phases(seed):
     """Against eigenvalues of the matrix turned by all phases of both ways round."""

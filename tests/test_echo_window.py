@@ -173,7 +173,7 @@ def test_the_tempo_is_tapped_found_and_its_first_beat_clicked(window, qtbot):
     assert QApplication.clipboard().text() == dialog.table.item(3, 1).text()
 
 
-def test_taps_are_a_line_through_all_of_them():
+def test_taps_are_a_line_through_all_of_them(qapp):
     taps = Taps()
     times = [0.0, 0.5, 1.01, 1.5, 1.99, 2.5]
     found = [taps.tap(10.0 + t) for t in times]

@@ -197,6 +197,7 @@ def test_the_source_is_never_written_to_and_nothing_is_overwritten_unasked(tmp_p
         list(export(session_on(path), tmp_path / "b.flac", bits="32f"))
 
 
+@pytest.mark.slow
 def test_a_full_disk_is_said_and_leaves_nothing(tmp_path):
     """The limit on file size stands in for the disk: writes fail in the same way."""
     source = write_wav(tmp_path / "a.wav", noise(4.0))

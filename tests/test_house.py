@@ -4,6 +4,8 @@ import ast
 import re
 from pathlib import Path
 
+import pytest
+
 ROOT = Path(__file__).parents[1]
 SOURCE = ROOT / "src"
 ONE_THING = {"compare_view.py", "kite_picture.py", "listen_panel.py"}
@@ -36,6 +38,7 @@ def imported(path: Path, names: set[str], at_once: bool) -> set[str]:
     return found & names
 
 
+@pytest.mark.slow
 def test_no_module_needs_itself():
     every = modules()
     needs = {name: imported(path, set(every), at_once=True) - {name} for name, path in every.items()}

@@ -42,6 +42,7 @@ def power_db(sound: np.ndarray) -> float:
     return float(10 * np.log10(np.mean(sound**2) + 1e-30))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [8000, 44_100, 48_000, 96_000, 192_000])
 def test_hum_is_found_whatever_its_pitch_and_the_rate(rate):
     worst = 0.0
@@ -54,6 +55,7 @@ def test_hum_is_found_whatever_its_pitch_and_the_rate(rate):
     assert worst < 0.002
 
 
+@pytest.mark.slow
 def test_no_hum_is_found_in_a_voice_or_in_noise_and_the_engine_is_found_beside_one():
     assert humming.found(clean_log()[: 8 * RATE], RATE) == (0.0, 0)
     assert humming.found(NOISE.standard_normal(6 * RATE), RATE) == (0.0, 0)
@@ -85,6 +87,7 @@ def test_the_notches_are_as_drawn(rate):
     assert 20 * np.log10(abs(made[0][at])) == pytest.approx(-25.0, abs=0.5)
 
 
+@pytest.mark.slow
 def test_wandering_hum_is_followed():
     """Pitch that goes up and down by so much, so fast; what is left of the hum alone, and beside a voice."""
     spoken = clean_log()[: 9 * RATE]
@@ -158,6 +161,7 @@ def test_a_fold_takes_each_frequency_from_the_side_that_is_worth_more():
     assert si_sdr(clean, out) > best + 6.0 and si_sdr(clean, out) > si_sdr(clean, sound.mean(axis=0)) + 4.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("encoding", matrix.MATRICES)
 def test_a_fold_is_the_same_in_every_split(encoding):
     clean = voice(1)[: 3 * RATE]

@@ -169,6 +169,7 @@ def test_what_is_no_number_never_leaves_and_is_soon_forgotten(kind):
             assert off_by_db(out[:, start:], through(strip, sound)[:, start:]) <= -120.0
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_what_rings_on_is_90_db_down_after_the_tail_that_the_kind_says(kind):
     worst = -300.0

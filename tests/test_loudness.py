@@ -167,6 +167,7 @@ NOISES = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("what", NOISES)
 def test_true_peaks_of_noise_over_the_whole_band(what):
     """Against ideal interpolation of a sound that goes round, led in and out by more of it."""
@@ -187,6 +188,7 @@ def test_true_peaks_of_noise_over_the_whole_band(what):
     assert abs(worst) <= 0.1
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [44_100, 48_000, 88_200, 96_000, 192_000])
 def test_true_peaks_are_read_right_up_to_half_the_rate(rate):
     """Tones at simple fractions of the rate, whose samples always stand at the same places, and noise."""

@@ -107,6 +107,7 @@ def test_one_side_only():
     assert found.components["right"]["rms_dbfs"] is None
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("angle", [10.0, 30.0, 45.0, 70.0])
 def test_a_placed_source_stands_where_it_was_placed(angle):
     tone = np.sin(2 * np.pi * 800 * T)

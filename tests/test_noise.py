@@ -122,6 +122,7 @@ def test_what_is_far_above_the_noise_comes_back_in_time():
         assert 20 * np.log10(np.abs(off).max() / 0.3) < -40.0, analysis
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("left_db", [0.0, -6.0])
 def test_a_voice_that_is_off_centre_stays_where_it_is(left_db):
     clean = voice(2)
@@ -133,6 +134,7 @@ def test_a_voice_that_is_off_centre_stays_where_it_is(left_db):
     assert 20 * np.log10(there[0] / there[1]) == pytest.approx(left_db, abs=0.5)
 
 
+@pytest.mark.slow
 def test_coupled_completely_both_legs_get_the_same_and_between_the_ends_it_moves_evenly():
     clean = voice(3)
     noisy = mixed(clean, "engine, wind", 5, 3)
@@ -257,6 +259,7 @@ def test_one_leg_alone_is_cleaned_and_the_other_passes_in_time():
     assert chain.latency == suppressor.size(RATE) == 2048
 
 
+@pytest.mark.slow
 def test_the_spoken_log_gets_cleaner():
     noisy, clean = wheelhouse_log(), clean_log()
     assert 25.0 <= noisy.shape[1] / RATE <= 40.0

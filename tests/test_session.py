@@ -196,6 +196,7 @@ def test_hostile_sessions_are_refused_with_the_place(text, said):
         storage.decode(text)
 
 
+@pytest.mark.slow
 @given(st.recursive(st.none() | st.booleans() | st.floats() | st.text(), lambda c: st.lists(c) | st.dictionaries(st.sampled_from(["format", "stems", "strip", "x"]), c)))  # fmt: skip
 def test_any_json_is_refused_cleanly(tree):
     with pytest.raises(storage.SessionError):

@@ -81,6 +81,7 @@ def test_every_verdict_is_said_of_a_signal_made_for_it(fault):
     assert fault in said(MADE[fault]())
 
 
+@pytest.mark.slow
 def test_sentences_are_plain_and_hold_the_figures():
     assert said(MADE["late"]())["late"] == "Right is late by 1.72 ms (82.6 samples)."
     assert said(late(music(11), -20.0))["late"] == "Left is late by 0.42 ms (20.0 samples)."
@@ -120,6 +121,7 @@ def test_the_usual_width_is_told():
     assert words == {"width": "Side is 6.7 dB under Mid: a usual width."}
 
 
+@pytest.mark.slow
 @given(st.sampled_from([-1, 1]), st.floats(-1500, 1500), st.integers(0, 20))
 @settings(max_examples=8, deadline=None)
 def test_polarity_and_time_are_right_at_20_db_of_noise(polarity, samples, seed):
@@ -145,6 +147,7 @@ def test_tones_that_fit_themselves_again_give_no_confidence():
         assert not {"late", "inverted"} & set(said(tones))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "fault", ["one-side-silent", "nearly-silent", "inverted", "late", "louder", "offset", "narrow-band"]
 )
@@ -165,6 +168,7 @@ def test_of_next_to_nothing_nothing_is_said():
     assert list(said(noise(0.1))) == ["short"]
 
 
+@pytest.mark.slow
 def test_what_cannot_be_repaired_offers_nothing():
     for fault in ("silent", "clipped", "unrelated"):
         found = looked_at(MADE[fault]())
@@ -198,6 +202,7 @@ def test_two_tracks_that_run_into_each_other_a_little_are_still_two(bleed_db):
         assert "unrelated" in said(tracks + 10 ** (bleed_db / 20) * tracks[::-1])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("hertz", [0.3, 0.7, 1.0, 2.3, 7.0])
 def test_rumble_is_no_offset(hertz):
     t = np.arange(int(9.7 * RATE)) / RATE

@@ -33,6 +33,7 @@ def ended(steps):
             return end.value
 
 
+@pytest.mark.slow
 def test_the_amplifier_is_aligned_to_the_pickup_and_the_fold_rises_as_it_must():
     strip = Strip(split=LEFT_RIGHT, lower=Leg(muted=True), spurs=(Spur(source="right", branch=Branch(id=5)),))
     found = ended(aligned(Stem(id=1, name="z", source=ZITHER, strip=strip), 5))

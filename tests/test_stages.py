@@ -93,6 +93,7 @@ def response_db(sections: np.ndarray, rate: float) -> np.ndarray:
     return 20 * np.log10(np.maximum(np.abs(signal.sosfreqz(full, FREQUENCIES, fs=rate)[1]), 1e-12))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_sixteen_bands_of_all_shapes_and_slopes_follow_their_prototypes(rate):
     worst = 0.0
@@ -197,6 +198,7 @@ STEEP = {
 }
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("name", list(STEEP))
 def test_matched_legs_stay_flat_beside_steep_cuts_and_are_drawn_as_they_play(name):
     stage = Eq(id=2, upper=None, lower=STEEP[name], shared=EqShared(phase="matched"))

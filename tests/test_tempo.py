@@ -58,6 +58,7 @@ def groove(seed: int) -> tuple[np.ndarray, float, float]:
     return sound, bpm, offset
 
 
+@pytest.mark.slow
 def test_the_tempo_of_twenty_grooves():
     right = related = 0
     off, places = [], []

@@ -41,6 +41,7 @@ def test_products_of_low_order_are_all_there_once():
     assert [p.name for p in products(100, 200, 201)] == ["A", "B"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("split", SPLITS)
 def test_the_numbers_are_those_of_a_spectrum_by_hand(split):
     found = pair_through(DRIVE, split, RATE)

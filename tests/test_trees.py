@@ -191,6 +191,7 @@ def test_a_spur_is_as_much_later_as_it_says(delay_ms):
         assert np.abs(out - wanted)[RATE // 4 : -RATE // 4].max() < 1e-3
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
 def test_bands_add_up_flat_and_turn_as_the_stated_all_pass(rate):
     every = np.fft.rfftfreq(2 * rate, 1 / rate)
@@ -255,6 +256,7 @@ def crosses(stage) -> bool:
     )
 
 
+@pytest.mark.slow
 def test_legs_that_are_not_coupled_do_not_hear_each_other_in_any_branch():
     sound = programme(0.6, 8)
     other = sound.copy()
@@ -317,6 +319,7 @@ def test_the_tail_is_played_and_written_until_it_is_quiet_or_as_asked(tmp_path):
     assert np.array_equal(heard[:, :loud], wanted[:, :loud])
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", SEEDS)
 def test_playing_and_exporting_a_tree_give_the_same_from_any_start(seed, tmp_path):
     sound = programme(2.0, seed)
@@ -340,6 +343,7 @@ def test_playing_and_exporting_a_tree_give_the_same_from_any_start(seed, tmp_pat
     assert np.abs(heard - there)[:, 512:].max() / peak < 1e-5
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("seed", range(20))
 def test_a_tree_is_saved_loaded_changed_and_undone_to_equality(seed):
     strip = drawn_strip(seed, spurs=3)

@@ -4,6 +4,7 @@ from pathlib import Path
 
 import msgspec
 import numpy as np
+import pytest
 from conftest import noise, session_on, write_wav
 from scipy import signal
 
@@ -53,6 +54,7 @@ def test_three_amplifiers_are_in_time_to_the_sample(tmp_path):
     assert max(onsets) - min(onsets) <= 3
 
 
+@pytest.mark.slow
 def test_no_band_loses_more_in_mono_than_is_said():
     """Octave by octave, of the demo of three amplifiers: what the figures say against powers by other filters."""
     stem = amps_session().sound.stems[0]
