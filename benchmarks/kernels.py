@@ -120,7 +120,7 @@ ALL = Strip(
         SCIPY_LESS["limiter"],
     )
 )
-"""One stage of each kind."""
+"""One stage of each of nine kinds."""
 LONG_EQ = Eq(id=2, upper=eight_bands(), lower=eight_bands(), shared=EqShared(phase="linear"))
 
 

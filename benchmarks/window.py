@@ -296,14 +296,14 @@ def _nudged(strip: Strip, rng: random.Random) -> tuple[Place, object, int] | Non
 
 
 def robot_rows(seconds: float, taken: bool = False) -> list[tuple[str, str]]:
-    """A robot works the controls of a strip of all kinds while all plays; underruns and stalls counted.
+    """A robot works the controls of a strip of nine kinds while all plays; underruns and stalls counted.
 
     With `taken` another process keeps one core busy all the while.
     """
     busy = subprocess.Popen([sys.executable, "-c", "while True: pass"]) if taken else None
     window = playing_window()
     document = window.document
-    document.put(("stages",), ALL.stages, "all kinds")
+    document.put(("stages",), ALL.stages, "nine kinds")
     wait(3.0)
     settle()
     watcher = Watcher(window.panel)
@@ -356,7 +356,7 @@ def robot_rows(seconds: float, taken: bool = False) -> list[tuple[str, str]]:
     beside = " beside a busy core" if taken else ""
     return [
         (
-            f"Robot in all kinds for {seconds:.0f} s{beside}",
+            f"Robot in nine kinds for {seconds:.0f} s{beside}",
             f"{underruns} underruns (goal 0), {edits} edits in {acts} acts; player {shares[0] * 100:.0f} %, "
             f"window {shares[1] * 100:.0f} %, workers {sum(workers.values()) / elapsed * 100:.0f} % of one core",
         ),

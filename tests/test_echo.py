@@ -214,12 +214,16 @@ def test_stages_in_the_loop_count_with_the_most_that_they_can_do():
     assert margin(Compressor(id=1, upper=made_up, lower=made_up)) == pytest.approx(6.0, abs=0.1)
 
 
-def measured_fall(out: np.ndarray, db: float = 60.0) -> float:
-    """Seconds from the first echo until what is still to come, the backward sum of the squares, is so many dB less."""
+def measured_fall(out: np.ndarray) -> float:
+    """Seconds of a fall by 60 dB, by the slope of the backward sum of the squares (ISO 3382) down to -60 dB: sample by
+    sample, each by the dB that are gone with it."""
     left = np.cumsum((out**2).sum(axis=0)[::-1])[::-1]
-    curve = 10 * np.log10(np.maximum(left / left[0], 1e-12))
-    first = int(np.flatnonzero(curve < -1e-3)[0])
-    return (int(np.flatnonzero(curve <= -db)[0]) - first) / RATE
+    curve = 10 * np.log10(np.maximum(left / left[0], 1e-13))
+    last = int(np.flatnonzero(curve <= -60.0)[0]) + int(0.002 * RATE)
+    gone = curve[:last] - curve[1 : last + 1]
+    kept = np.flatnonzero(gone > 0.0)
+    slope = np.polyfit(kept / RATE, curve[kept], 1, w=np.sqrt(gone[kept]))[0]
+    return float(-60.0 / slope)
 
 
 @pytest.mark.parametrize("seed", range(40 if THOROUGH else 16))
@@ -245,9 +249,14 @@ def test_the_predicted_decay_is_the_measured_one(seed):
     out = heard(stage, impulse(int((falls * 1.6 + 3.0) * RATE)))
     found = measured_fall(out)
     print(f"falls in {falls:.3f} s, measured {found:.3f}, off by {100 * (falls / found - 1):.2f} %")
-    # It falls in steps: where one ends within 0.1 dB of the 60, it may be this echo or the next.
-    earliest, latest = measured_fall(out, 59.9), measured_fall(out, 60.1)
-    assert 0.95 * earliest <= falls <= 1.05 * latest
+    assert abs(falls - found) <= 0.05 * found
+
+
+def test_even_echoes_fall_by_their_feedback():
+    side = EchoSide(time_ms=500.0, feedback_db=-9.0)
+    assert echo.course(Echo(id=3, upper=side, lower=side), RATE).falls_s == pytest.approx(
+        0.5 * 60 / 9, rel=1e-3
+    )
 
 
 def test_echoes_stand_where_the_picture_says():

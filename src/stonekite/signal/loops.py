@@ -61,9 +61,8 @@ class Echo(NamedTuple):
 
 
 class Course(NamedTuple):
-    """The echoes of an impulse in the order of their times, and how long it takes from the first one until what is still
-    to come (ISO 3382's backward sum of the squares) is 60 dB less: an echo's time, for it falls in steps; None if they do
-    not fall."""
+    """The echoes of an impulse in the order of their times, and in how many seconds what is still to come (ISO 3382's
+    backward sum of the squares) falls by 60 dB, by its slope; None if they do not fall."""
 
     echoes: list[Echo]
     falls_s: float | None
@@ -220,9 +219,19 @@ def _met(sums: _Sums, through: np.ndarray, hz: np.ndarray, shares: np.ndarray) -
 
 
 def _fall(times: np.ndarray, powers: np.ndarray) -> float:
-    """How long it takes from the first echo until what is still to come is FALLEN_DB less than all."""
-    if not len(times):
-        return 0.0
+    """How long a fall by FALLEN_DB takes, at the slope of what is still to come until it is so much less: of the line
+    closest to it, in which each echo counts by the dB that are gone with it, so that even echoes give their own slope.
+    """
     left = np.cumsum(powers[::-1])[::-1]
-    after = np.concatenate([left[1:], [0.0]])
-    return float(times[np.flatnonzero(after <= left[0] * 10.0 ** (-FALLEN_DB / 10.0))[0]] - times[0])
+    if len(left) < 2:
+        return 0.0
+    before = 10 * np.log10(left / left[0])
+    after = np.append(before[1:], -np.inf)
+    last = int(np.flatnonzero(after <= -FALLEN_DB)[0]) + 1
+    at, gone = times[:last], before[:last] - np.maximum(after[:last], -2.0 * FALLEN_DB)
+    level = before[:last] - 0.5 * gone
+    middle = np.average(at, weights=gone)
+    spread = np.average((at - middle) ** 2, weights=gone)
+    if not spread > 0.0:
+        return 0.0
+    return float(-FALLEN_DB * spread / np.average((at - middle) * level, weights=gone))
