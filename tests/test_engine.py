@@ -366,7 +366,7 @@ def test_an_empty_session_renders_bit_for_bit(recording):
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("seed", range(12 if THOROUGH else 7))
+@pytest.mark.parametrize("seed", range(12 if THOROUGH else 5))
 def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     """Whatever the kinds remember: detectors with slow releases, long filters, all of them in a row."""
     rng = np.random.default_rng(seed)

@@ -154,7 +154,7 @@ def test_mutated_sessions_are_opened_or_refused_in_one_sentence(refusing, qtbot,
     rng, slowest, opened = random.Random(5), 0.0, 0
     Path("/proc/self/clear_refs").write_text("5")  # from here on the most memory is counted anew
     before = _memory_mb("VmRSS")
-    count = 500 if THOROUGH else 150
+    count = 500 if THOROUGH else 100
     for number in range(count):
         target = tmp_path / "fuzzed.kite"
         target.write_bytes(mutated(text, rng))
@@ -180,7 +180,7 @@ def test_damaged_recordings_are_opened_or_refused_in_one_sentence(refusing, qtbo
         ".ogg": write_wav(tmp_path / "a.ogg", sound, subtype="VORBIS").read_bytes(),
     }
     rng, slowest = random.Random(6), 0.0
-    count = 200 if THOROUGH else 80
+    count = 200 if THOROUGH else 50
     for number in range(count):
         suffix = list(whole)[number % 4]
         data = bytearray(whole[suffix])
@@ -247,7 +247,7 @@ def test_the_player_killed_again_and_again_is_back_each_time(opened, qtbot):
     transport.seek(RATE)
     transport.play()
     slowest = 0.0
-    for _ in range(20 if THOROUGH else 4):
+    for _ in range(20 if THOROUGH else 3):
         qtbot.waitUntil(lambda: transport._spare is not None and transport._spare.warm, timeout=30_000)
         qtbot.waitUntil(lambda: transport.playing and transport.status["playing"] == 1, timeout=10_000)
         before, pid = transport.position_s, transport.player_pid

@@ -125,7 +125,10 @@ def changes_of(kind: str, seed: int) -> tuple[Strip, Strip, str]:
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_after_its_memory_a_change_is_as_if_it_had_always_been_so(kind):
     worst, words, loudest, where = -300.0, "", 0.0, ""
-    for seed in range(14 if THOROUGH else 4):
+    first = (
+        0 if THOROUGH else 3 * list(KINDS).index(kind)
+    )  # so that all kinds together meet all sorts of changes
+    for seed in range(first, first + (14 if THOROUGH else 3)):
         before, after, what = changes_of(kind, seed)
         sound = programme(SECONDS, seed)
         out, memory = changed(before, after, sound)
