@@ -466,7 +466,7 @@ class KitePicture(QWidget):
         looks = (stage, chosen, hovered, colour.rgb(), self.devicePixelRatioF(), stone.scale)
         kept = self._stones.get((stage.id, leg))
         if kept is None or kept[0][0] is not stage or kept[0][1:] != looks[1:]:
-            if kept is not None and kept[0][4:] == looks[4:] and turn.over:
+            if kept is not None and kept[0][4:] == looks[4:] and turn.over:  # as large: it may stand a while
                 turn.wait(self)
             else:
                 with turn:

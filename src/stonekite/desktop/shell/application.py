@@ -12,7 +12,7 @@ from stonekite.desktop.controls import theme
 from stonekite.desktop.model import preferences
 from stonekite.desktop.shell.window import Window
 
-SETTLED_MS = 2000
+_SETTLED_MS = 2000
 
 
 def settle() -> None:
@@ -39,5 +39,5 @@ def run(paths: list[Path], demo: bool = False) -> int:
     elif paths:
         QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
-    QTimer.singleShot(SETTLED_MS, window, settle)
+    QTimer.singleShot(_SETTLED_MS, window, settle)
     return application.exec()
