@@ -356,8 +356,6 @@ def main() -> None:
     status = Status(int(sys.argv[1]))
     out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
-    with contextlib.suppress(OSError):
-        os.nice(-10)  # where it is allowed: sound before pictures
     application = QCoreApplication(sys.argv[:1])
     commands: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
     incoming = sys.stdin.buffer
@@ -373,6 +371,8 @@ def main() -> None:
 
     threading.Thread(target=listen, daemon=True).start()
     warm()
+    with contextlib.suppress(OSError):
+        os.nice(-10)  # where it is allowed: sound before pictures
     # Settings are built in a thread beside the sound, which must not wait for it: not even a little at each of the
     # hundred kernels of a block.
     sys.setswitchinterval(0.00005)

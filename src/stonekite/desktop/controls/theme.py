@@ -1,7 +1,7 @@
 """Colours, fonts and the style sheet. Widgets ask for roles, never for colours of their own."""
 
 from dataclasses import dataclass, fields
-from functools import cache
+from functools import cache, lru_cache
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Qt, Signal
@@ -88,7 +88,15 @@ def faded(colour: QColor, alpha: float) -> QColor:
 
 def mixed(colour: QColor, ground: QColor, share: float) -> QColor:
     """An opaque colour: `share` of one and the rest of the other (cheaper to paint than a faded one)."""
-    parts = [share * a + (1 - share) * b for a, b in zip(rgb(colour), rgb(ground), strict=True)]
+    return _mixed(colour.rgb(), ground.rgb(), share)
+
+
+@lru_cache(maxsize=1024)
+def _mixed(colour: int, ground: int, share: float) -> QColor:
+    """Of colours as numbers; asked for many times in each look."""
+    parts = [
+        share * a + (1 - share) * b for a, b in zip(rgb(QColor(colour)), rgb(QColor(ground)), strict=True)
+    ]
     return QColor(*(round(p) for p in parts))
 
 

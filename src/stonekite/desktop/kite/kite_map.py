@@ -78,11 +78,11 @@ class KiteMap(KitePicture):
         if hit != self._hover:
             self._hover = hit
             self.setCursor(Qt.CursorShape.PointingHandCursor if hit else Qt.CursorShape.ArrowCursor)
-            self.update()
+            self.renew()
 
     def leaveEvent(self, event: QEvent) -> None:
         self._hover = None
-        self.update()
+        self.renew()
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         hit = self._hit(event.position())

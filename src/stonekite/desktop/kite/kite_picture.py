@@ -23,6 +23,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from stonekite.desktop.controls.theme import faded, font, mixed, restyled, roles
 from stonekite.desktop.kite import layout
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.turn import turn
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, Strip, anything_alone
@@ -61,8 +62,8 @@ def stone_path(centre: QPointF, seed: int, scale: float = 1.0) -> QPainterPath:
     return path
 
 
-class KitePicture(QWidget):
-    """Draws a strip, or what stands inside one of its stages.
+class KitePicture(Picture):
+    """Draws a strip, or what stands inside one of its stages: the levels of the legs live, the path over them kept.
 
     `grown` comes when it needs another height, `followed` with the place of what was chosen.
     """
@@ -92,13 +93,17 @@ class KitePicture(QWidget):
         self._layout = layout.of_strip(self._strip, 900.0)
         self._hidden = False
         self._soon = QTimer(self, interval=12, singleShot=True)
-        self._soon.timeout.connect(self.update)
+        self._soon.timeout.connect(self.renew)
         restyled.changed.connect(self._forget_stones)
 
     def sizeHint(self) -> QSize:
         return QSize(900, int(self._layout.height))
 
+    def plot(self) -> QRectF:
+        return QRectF(self.rect())
+
     def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
         self._lay_out()
 
     def _forget_stones(self) -> None:
@@ -138,7 +143,7 @@ class KitePicture(QWidget):
         """Say that not all of it fits in."""
         if on != self._hidden:
             self._hidden = on
-            self.update()
+            self.renew()
 
     @property
     def inside(self) -> int:
@@ -152,6 +157,7 @@ class KitePicture(QWidget):
 
     def choose(self, stage: int | None, leg: LegName = "upper") -> None:
         """Mark a stone as the one whose editor is open, and show where it is."""
+        before = self._chosen, self._inside
         self._chosen = None if stage is None else (stage, leg)
         if stage is not None and stage != self._inside:
             try:
@@ -160,8 +166,9 @@ class KitePicture(QWidget):
                 home = tree.LEGS_BRANCH
             above = tree.above(self._strip, home) if home else []
             self._inside = above[-1][1] if above else 0
-        self._lay_out()
-        self._describe()
+        if (self._chosen, self._inside) != before:
+            self._lay_out()
+            self._describe()
         if stage is not None and (stone := self._layout.stone(stage, leg)) is not None:
             self.followed.emit(int(stone.x), int(stone.y))
 
@@ -178,6 +185,8 @@ class KitePicture(QWidget):
 
     def choose_spur(self, number: int) -> None:
         """Mark a spur as what is open; 0 for none."""
+        if number == self._spur and not (number and self._inside):
+            return
         self._spur = number
         if number:
             self._inside = 0
@@ -271,10 +280,9 @@ class KitePicture(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        if self._inside:
-            self._paint_inside(painter)
-        else:
-            self._paint_strip(painter)
+        if not self._inside:
+            self._paint_levels(painter)
+        self.layer(painter, "path", self._paint_inside if self._inside else self._paint_strip)
         if self._drag is not None and self._press is not None and self._press[1].what == "stone":
             painter.setPen(QPen(roles.chalk, 1, Qt.PenStyle.DashLine))
             painter.setBrush(faded(roles.raised, 0.6))
@@ -283,7 +291,7 @@ class KitePicture(QWidget):
     def _paint_strip(self, painter: QPainter) -> None:
         for lane in self._layout.lanes:
             self._paint_lane(painter, lane)
-        self._paint_lines(painter)
+        self._paint_ends(painter)
         for stage in self._strip.stages:
             self._paint_tie(painter, stage)
         self._paint_stones(painter)
@@ -398,11 +406,9 @@ class KitePicture(QWidget):
         mine = self._strip.leg(leg)
         return mine.muted or (anything_alone(self._strip) and not mine.alone)
 
-    def _paint_lines(self, painter: QPainter) -> None:
+    def _paint_levels(self, painter: QPainter) -> None:
+        """The lines of the legs carry their levels: the louder, the wider and the brighter."""
         middle = self._layout.middle
-        painter.setPen(QPen(roles.chalk, 2))
-        painter.drawLine(QPointF(self._source_box().right(), middle), QPointF(self._split_x, middle))
-        painter.drawLine(QPointF(self._join_x, middle), QPointF(self._output_box().left(), middle))
         for leg in LEGS:
             y = self._layout.legs[leg]
             points = [
@@ -413,19 +419,27 @@ class KitePicture(QWidget):
             ]
             level = (self._levels[leg] - _QUIET_DB) / (_LOUD_DB - _QUIET_DB)
             level = min(1.0, max(0.0, level))
-            colour = self._colour(leg)
             style = Qt.PenStyle.DotLine if self._silent(leg) else Qt.PenStyle.SolidLine
-            # The line carries the leg's level: the louder, the wider and the brighter.
-            pen = QPen(mixed(colour, roles.panel, 0.45 + 0.55 * level), 1.6 + 3.4 * level, style)
+            colour = mixed(self._colour(leg), roles.panel, 0.45 + 0.55 * level)
+            pen = QPen(colour, 1.6 + 3.4 * level, style)
             pen.setJoinStyle(Qt.PenJoinStyle.RoundJoin)
             painter.setPen(pen)
             painter.drawPolyline(QPolygonF(points))
+
+    def _paint_ends(self, painter: QPainter) -> None:
+        """The lines from the source and to the output, and the names of the legs."""
+        middle = self._layout.middle
+        painter.setPen(QPen(roles.chalk, 2))
+        painter.drawLine(QPointF(self._source_box().right(), middle), QPointF(self._split_x, middle))
+        painter.drawLine(QPointF(self._join_x, middle), QPointF(self._output_box().left(), middle))
+        for leg in LEGS:
+            y = self._layout.legs[leg]
             name = self._strip.split.component(leg)
             baseline = y - 3 if leg == "upper" else y + 12
             right = self._split_x + 34
             for text, size, bold, ink in (
                 (self._loudness[leg], 8.5, False, roles.muted),
-                (NAMES[name], 10, True, colour),
+                (NAMES[name], 10, True, self._colour(leg)),
             ):
                 painter.setFont(font(size, bold=bold))
                 painter.setPen(ink)
@@ -467,6 +481,7 @@ class KitePicture(QWidget):
         kept = self._stones.get((stage.id, leg))
         if kept is None or kept[0][0] is not stage or kept[0][1:] != looks[1:]:
             if kept is not None and kept[0][4:] == looks[4:] and turn.over:  # as large: it may stand a while
+                self._outdated.add("path")
                 turn.wait(self)
             else:
                 with turn:

@@ -16,6 +16,8 @@ from stonekite.words import NAMES
 
 LOOKS = 240
 """So many looks, 30 a second, are in the history."""
+_LOOKS_A_FIGURE = 6
+"""Five times a second: figures that change faster cannot be read."""
 _DEEP_DB = 24.0
 _NEAR = 5.0
 
@@ -44,6 +46,7 @@ class HistoryPicture(Picture):
             "aimed at: drag it or its edges (arrow keys, + and −). Click elsewhere to forget what was (Delete)"
         )
         self._aimed = self.target_db
+        self._since_figures = 0
         self._looks: deque[tuple[np.ndarray, np.ndarray]] = deque(maxlen=LOOKS)
         self._leg: LegName = "upper"
         self._split = Split()
@@ -59,11 +62,15 @@ class HistoryPicture(Picture):
     def add(self, peak_in: np.ndarray, reduction: np.ndarray) -> None:
         """One look more: levels in dBFS (2,) and reductions in dB (2,)."""
         self._looks.append((np.array(peak_in), np.array(reduction)))
+        self._since_figures += 1
+        if self._since_figures >= _LOOKS_A_FIGURE:
+            self._since_figures = 0
+            self.renew("figures")
         self.update()
 
     def forget(self) -> None:
         self._looks.clear()
-        self.update()
+        self.renew("figures")
 
     def figures(self, leg: LegName) -> tuple[float, float, float]:
         """Reduction of a leg in dB: now, on average while there was any, and at the most."""
@@ -144,11 +151,11 @@ class HistoryPicture(Picture):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if self._aimed != self.target_db:  # moved in another picture
             self._aimed = self.target_db
-            self._outdated.add("still")
+            self._outdated.update(("still", "figures"))
         self.layer(painter, "still", self._paint_still)
         self._paint_traces(painter)
         self._paint_aim(painter)
-        self._paint_figures(painter)
+        self.layer(painter, "figures", self._paint_figures)
         self.frame(painter)
 
     def _paint_still(self, painter: QPainter) -> None:

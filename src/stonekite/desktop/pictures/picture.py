@@ -10,6 +10,8 @@ from stonekite.desktop.controls.theme import canvas, restyled, roles
 from stonekite.desktop.pictures.turn import turn
 
 Paint = Callable[[QPainter], None]
+_TURNS = 8
+"""How many turns of events a layer may wait."""
 
 
 class Picture(QWidget):
@@ -23,7 +25,7 @@ class Picture(QWidget):
         super().__init__(parent)
         self._layers: dict[str, QPixmap] = {}
         self._outdated: set[str] = set()
-        self._put_off: set[str] = set()
+        self._put_off: dict[str, int] = {}
         restyled.changed.connect(self._restyle)
 
     def plot(self) -> QRectF:
@@ -41,19 +43,29 @@ class Picture(QWidget):
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._layers.clear()
 
+    def waits(self, name: str) -> bool:
+        """Whether a layer should be painted but will be in a later turn."""
+        outdated = name in self._outdated or name not in self._layers
+        return outdated and turn.over and self._put_off.get(name, 0) < _TURNS and self.isVisible()
+
+    def at_once(self, name: str) -> None:
+        """Paint a layer anew without waiting."""
+        self._outdated.add(name)
+        self._put_off[name] = _TURNS
+
     def layer(self, painter: QPainter, name: str, paint: Paint, ground: QColor | None = None) -> None:
         """Draw a layer; what `paint` gives is kept. An opaque ground is quicker to draw than none.
 
-        One that is outdated may be drawn as it was, once, where others have used up this turn of events.
+        Where others have used up this turn of events, one that is outdated may be drawn as it was, and a new one later,
+        but for eight turns at the most.
         """
         made = self._layers.get(name)
-        outdated = name in self._outdated
-        if made is not None and outdated and turn.over and name not in self._put_off:
-            self._put_off.add(name)
+        if self.waits(name):
+            self._put_off[name] = self._put_off.get(name, 0) + 1
             turn.wait(self)
-        elif made is None or outdated:
+        elif made is None or name in self._outdated:
             self._outdated.discard(name)
-            self._put_off.discard(name)
+            self._put_off.pop(name, None)
             with turn:
                 made = canvas(self, Qt.GlobalColor.transparent if ground is None else ground)
                 inner = QPainter(made)
@@ -61,7 +73,8 @@ class Picture(QWidget):
                 paint(inner)
                 inner.end()
             self._layers[name] = made
-        painter.drawPixmap(0, 0, made)
+        if made is not None:
+            painter.drawPixmap(0, 0, made)
 
     def ground(self, painter: QPainter) -> None:
         """The field inside the axes."""

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QToolTip, QWidget
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
+from stonekite.desktop.pictures.turn import turn
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image import centre_db, hard_left_db, phase_apart_deg
 from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
@@ -66,6 +67,16 @@ def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
     return BandMap(rate, 2 * (power.shape[1] - 1), 1 / DEFAULT_SMOOTHING).levels_db(power)
 
 
+class _Known:
+    """The responses of both legs of a stage at the frequencies at which they are drawn."""
+
+    def __init__(self, stage: Stage, rate: float) -> None:
+        self.stage, self.rate = stage, rate
+        self.hertz = _drawn_at(stage, rate)
+        self.responses = {name: heard_response(stage, name, self.hertz, rate) for name in LEGS}
+        self.levels_db = {name: in_db(response) for name, response in self.responses.items()}
+
+
 class ResponsePicture(Picture):
     """Shows a stage whose kind has a response, with one leg in front."""
 
@@ -80,9 +91,7 @@ class ResponsePicture(Picture):
         self._split = Split()
         self._rate = 48_000.0
         self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
-        self._hertz = FREQUENCIES
-        self._curves: dict[str, np.ndarray] = {}
-        self._responses: dict[LegName, np.ndarray] = {}
+        self._known: _Known | None = None
         self._peaks: np.ndarray | None = None
         self._noise: np.ndarray | None = None
         self._noise_gains: np.ndarray | None = None
@@ -96,14 +105,28 @@ class ResponsePicture(Picture):
 
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
-        if stage is not self._stage or rate != self._rate:
-            self._hertz = _drawn_at(stage, rate)
-            self._responses = {name: heard_response(stage, name, self._hertz, rate) for name in LEGS}
-            self._curves = {name: in_db(response) for name, response in self._responses.items()}
         if stage is not self._stage and kind_of(stage).offers.noise is not None:
             self._noise, self._noise_gains = _known_noise(stage, rate), None
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self.renew("front")
+
+    def _knowing(self) -> "_Known | None":
+        """The curves of what is shown; designing filters takes some ms, so they wait until they are drawn."""
+        if self._stage is not None and (
+            self._known is None or self._known.stage is not self._stage or self._known.rate != self._rate
+        ):
+            self._known = _Known(self._stage, self._rate)
+        return self._known
+
+    @property
+    def _hertz(self) -> np.ndarray:
+        known = self._knowing()
+        return FREQUENCIES if known is None else known.hertz
+
+    @property
+    def _curves(self) -> dict[LegName, np.ndarray]:
+        known = self._knowing()
+        return {} if known is None else known.levels_db
 
     def show_spectra(self, spectra: np.ndarray) -> None:
         """Levels in dBFS (4, bands): upper and lower leg before the stage, then after it."""
@@ -173,9 +196,13 @@ class ResponsePicture(Picture):
     # Painting: grid below, live spectra, curves and handles above. Grid and curves stand in pixmaps.
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        if self._ground_range != self.range_db:
+        if not self.waits("front"):
+            with turn:
+                self._knowing()
+        # While the curves wait, so does the grid whose range is theirs.
+        if not self.waits("front") and self._ground_range != self.range_db:
             self._ground_range = self.range_db
-            self._outdated.add("ground")
+            self.at_once("ground")
         painter = QPainter(self)
         self.layer(painter, "ground", self._paint_ground)
         self._paint_spectra(painter)
@@ -318,7 +345,9 @@ class ResponsePicture(Picture):
         """The angle between the legs: half the picture's height is half a turn."""
         plot = self.plot()
         heard = int(np.searchsorted(self._hertz, self._rate / 2))
-        apart = phase_apart_deg(self._responses["upper"], self._responses["lower"])[:heard]
+        known = self._knowing()
+        assert known is not None
+        apart = phase_apart_deg(known.responses["upper"], known.responses["lower"])[:heard]
         xs = self._places()[:heard]
         ys = plot.center().y() - apart / 180.0 * plot.height() / 2
         painter.setPen(QPen(roles.chalk, 1.2, Qt.PenStyle.DotLine))
@@ -335,7 +364,9 @@ class ResponsePicture(Picture):
         )
 
     def _image_words(self, at: int) -> str:
-        upper, lower = (self._responses[leg][at : at + 1] for leg in LEGS)
+        known = self._knowing()
+        assert known is not None
+        upper, lower = (known.responses[leg][at : at + 1] for leg in LEGS)
         apart = phase_apart_deg(upper, lower)[0]
         names = " and ".join(NAMES[self._split.component(leg)] for leg in LEGS)
         if self._split.mode == "left-right":

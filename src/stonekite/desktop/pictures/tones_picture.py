@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QHBoxLayout, QToolTip, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Words
 from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.response_picture import spoken_hertz
 from stonekite.measure.spectrum import centres
 from stonekite.measure.tones import Heard, Line, added_db, gains, sum_db
@@ -44,7 +45,7 @@ def summary(found: Heard) -> list[tuple[str, str]]:
     return words
 
 
-class TonesPlot(QWidget):
+class TonesPlot(Picture):
     """Levels of all products: of the left output above, of the right below."""
 
     def __init__(self) -> None:
@@ -72,11 +73,11 @@ class TonesPlot(QWidget):
                 for name, (harmonics, mixed_ones) in zip(_NAMES, summary(found), strict=True)
             )
         )
-        self.update()
+        self.renew()
 
     # Geometry
 
-    def plot(self, row: int) -> QRectF:
+    def plot(self, row: int = 0) -> QRectF:
         """Where the output of a side is drawn."""
         height = (self.height() - 18.0 - 5.0) / 2
         return QRectF(28, row * (height + 5.0), self.width() - 32.0, height)
@@ -113,8 +114,9 @@ class TonesPlot(QWidget):
     # Painting
 
     def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        self.layer(QPainter(self), "found", self._paint_found)
+
+    def _paint_found(self, painter: QPainter) -> None:
         for row in (0, 1):
             self._paint_ground(painter, row)
             self._paint_spectrum(painter, row)

@@ -3,6 +3,7 @@
 from typing import TYPE_CHECKING
 
 from stonekite.desktop.links.measuring import overview
+from stonekite.desktop.pictures.turn import turn
 from stonekite.engine.offline.overview import sketch
 from stonekite.engine.offline.render import open_source
 from stonekite.files.audio import AudioError
@@ -26,6 +27,7 @@ class Showing:
         self.view = "stage"
         self.measured: Analysed | None = None
         self._guarded = 0
+        self._left_out = 0
 
     def sketch_waveform(self) -> None:
         """A first picture at once, from a few looks into the file; the whole follows from the worker."""
@@ -129,9 +131,16 @@ class Showing:
             self._window.listen.show_measured(self.measured.before, self.measured.after, stale=True)
 
     def tick(self) -> None:
-        """Thirty times a second: position, meters and spectra."""
+        """Thirty times a second: position, meters and spectra.
+
+        While an edit is being painted two looks may be left out; what keeps a history gets the next one for them.
+        """
         if not self._window.document.is_open or self._window.blind_testing.running:
             return
+        if turn.busy and self._left_out < 2:
+            self._left_out += 1
+            return
+        looks, self._left_out = self._left_out + 1, 0
         status = self._window.transport.status
         position = self._window.transport.position_s
         self._window.timeline.show_position(position)
@@ -141,7 +150,8 @@ class Showing:
         if self._window.stages.branch == tree.LEGS_BRANCH:  # of a spur the player tells other levels
             self._window.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self._window.middle.currentWidget() is self._window.panel:
-            self._window.panel.show_live(status)
+            for _ in range(looks):
+                self._window.panel.show_live(status)
         elif self._window.middle.currentWidget() is self._window.output_view and status["playing"]:
             self._window.output_view.show_ceiling(float(status["ceiling"]))
         self._window.listen.show_live(status)

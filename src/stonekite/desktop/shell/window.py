@@ -36,6 +36,7 @@ from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.model.stage_actions import StageActions
+from stonekite.desktop.pictures.turn import turn
 from stonekite.desktop.shell.blind_testing import BlindTesting
 from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
@@ -285,7 +286,8 @@ class Window(QMainWindow):
         self.document.end_gesture()
         self.showing.view = "stage"
         self.pages.setCurrentWidget(self.work)
-        self.showing.refresh()
+        with turn:
+            self.showing.refresh()
 
     def _spur_chosen(self) -> None:
         """Another spur is open."""
@@ -335,15 +337,16 @@ class Window(QMainWindow):
     def _changed(self) -> None:
         """The tree is another one: everything shows it."""
         stem = self.document.stem
-        if self.hearing.other_source:
-            self._reload()
-        self.switching.refresh()
-        self.hearing.follow()
-        self.showing.show_loop()
-        self.timing.refresh()
-        self.measuring.want(stem, at_once=self.showing.measured is None)
-        if not self.stages.choose_what_is_left():
-            self.showing.refresh()
+        with turn:
+            if self.hearing.other_source:
+                self._reload()
+            self.switching.refresh()
+            self.hearing.follow()
+            self.showing.show_loop()
+            self.timing.refresh()
+            self.measuring.want(stem, at_once=self.showing.measured is None)
+            if not self.stages.choose_what_is_left():
+                self.showing.refresh()
 
     def _reload(self) -> None:
         """The source is another one, the generator's signal say: go on where it was."""
