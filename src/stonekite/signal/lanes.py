@@ -13,6 +13,7 @@ from numba.core import cgutils, types
 from numba.extending import intrinsic, models, overload, register_model
 
 LANES = 16
+EIGHT = 8
 FOUR = 4
 
 _VECTOR = ir.VectorType(ir.DoubleType(), LANES)
@@ -28,6 +29,7 @@ class Lanes(types.Type):
 
 
 lanes = Lanes(LANES)
+eight = Lanes(EIGHT)
 four = Lanes(FOUR)
 
 
@@ -62,6 +64,7 @@ def _loads(of, backwards=False):
 
 load = _loads(lanes)
 """Sixteen doubles of a contiguous array, from a flat offset."""
+load_eight = _loads(eight)
 load_four = _loads(four)
 """Four of them."""
 load_back = _loads(four, backwards=True)
@@ -186,6 +189,7 @@ def _splats(of):
 
 splat = _splats(lanes)
 """The same double in every of sixteen lanes."""
+splat_eight = _splats(eight)
 splat_four = _splats(four)
 """In every of four."""
 
@@ -239,6 +243,27 @@ def push_pair(typing, value, first, second):
         return builder.shuffle_vector(args[0], pair, ir.Constant(ir.VectorType(_INT, LANES), order))
 
     return lanes(value, first, second), generate
+
+
+def _woven(order: list[int]):
+    """A vector of lanes of two vectors of four, those of the second one counted from 4."""
+
+    def typed(typing, a, b):
+        def generate(context, builder, signature, args):
+            return builder.shuffle_vector(*args, ir.Constant(ir.VectorType(_INT, FOUR), order))
+
+        return a(a, b), generate
+
+    return intrinsic(typed)
+
+
+evens, odds = _woven([0, 2, 4, 6]), _woven([1, 3, 5, 7])
+"""Every other lane of two vectors of four."""
+first_mixed, last_mixed = _woven([0, 4, 1, 5]), _woven([2, 6, 3, 7])
+"""The first, and the last, two lanes of two vectors of four, in turn: what undoes `evens` and `odds`."""
+pairs_even, pairs_odd = _woven([0, 4, 2, 6]), _woven([1, 5, 3, 7])
+halves_first, halves_last = _woven([0, 1, 4, 5]), _woven([2, 3, 6, 7])
+"""Of four rows of four: pairs of rows, then halves of pairs, are the columns."""
 
 
 @intrinsic

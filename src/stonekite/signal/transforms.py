@@ -14,7 +14,24 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from stonekite.signal.lanes import fma, load_back, load_four, splat_four, store, store_back
+from stonekite.signal.lanes import (
+    evens,
+    first_mixed,
+    fma,
+    halves_first,
+    halves_last,
+    last_mixed,
+    load_back,
+    load_eight,
+    load_four,
+    odds,
+    pairs_even,
+    pairs_odd,
+    splat_eight,
+    splat_four,
+    store,
+    store_back,
+)
 from stonekite.signal.lanes import total as sum_of
 
 
@@ -138,24 +155,32 @@ def _three(m, s, ar, ai, br, bi, wr, wi):
             _turn(c2, t2, a - c, b - d, br, bi, k + 2 * s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _four(m, s, ar, ai, br, bi, wr, wi):
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _fours(load, splat, wide, m, s, ar, ai, br, bi, wr, wi):
     for p in range(m):
-        c1, t1, c2, t2 = splat_four(wr[p]), splat_four(wi[p]), splat_four(wr[m + p]), splat_four(wi[m + p])
-        c3, t3 = splat_four(wr[2 * m + p]), splat_four(wi[2 * m + p])
-        for q in range(0, s, 4):
+        c1, t1, c2, t2 = splat(wr[p]), splat(wi[p]), splat(wr[m + p]), splat(wi[m + p])
+        c3, t3 = splat(wr[2 * m + p]), splat(wi[2 * m + p])
+        for q in range(0, s, wide):
             j, k = s * p + q, 4 * s * p + q
-            x0, x2 = load_four(ar, j), load_four(ar, j + 2 * s * m)
-            y0, y2 = load_four(ai, j), load_four(ai, j + 2 * s * m)
+            x0, x2 = load(ar, j), load(ar, j + 2 * s * m)
+            y0, y2 = load(ai, j), load(ai, j + 2 * s * m)
             ex, ey, gx, gy = x0 + x2, y0 + y2, x0 - x2, y0 - y2
-            x1, x3 = load_four(ar, j + s * m), load_four(ar, j + 3 * s * m)
-            y1, y3 = load_four(ai, j + s * m), load_four(ai, j + 3 * s * m)
+            x1, x3 = load(ar, j + s * m), load(ar, j + 3 * s * m)
+            y1, y3 = load(ai, j + s * m), load(ai, j + 3 * s * m)
             fx, fy, hx, hy = x1 + x3, y1 + y3, x1 - x3, y1 - y3
             store(br, k, ex + fx)
             store(bi, k, ey + fy)
             _turn(c1, t1, gx + hy, gy - hx, br, bi, k + s)
             _turn(c2, t2, ex - fx, ey - fy, br, bi, k + 2 * s)
             _turn(c3, t3, gx - hy, gy + hx, br, bi, k + 3 * s)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _four(m, s, ar, ai, br, bi, wr, wi):
+    if s % 8:
+        _fours(load_four, splat_four, 4, m, s, ar, ai, br, bi, wr, wi)
+    else:
+        _fours(load_eight, splat_eight, 8, m, s, ar, ai, br, bi, wr, wi)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
@@ -208,6 +233,14 @@ def _side_by_side(n, s, radices, turns, at, ar, ai, br, bi):
     return swapped, at
 
 
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _turned(cosine, sine, re, im, at, part):
+    """Four values of a row of the table, turned as their place in it asks: their real or their imaginary part."""
+    x, y = load_four(re, at), load_four(im, at)
+    c, s = load_four(cosine, at), load_four(sine, at)
+    return c * x + s * y if part == 0 else c * y - s * x
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def _complex(t, ar, ai, br, bi):
     """Transform the values in `a`; tells whether the result is in `b`."""
@@ -215,13 +248,22 @@ def _complex(t, ar, ai, br, bi):
     if swapped:
         ar, ai, br, bi = br, bi, ar, ai
     columns, rows, between = t.columns, t.rows, t.between
-    for first in range(0, rows, 4):  # four at a time, so that what is read stays near
-        for j in range(columns):
-            for k in range(first, first + 4):
-                x, y = ar[j * rows + k], ai[j * rows + k]
-                c, s = between[0, j * rows + k], between[1, j * rows + k]
-                br[k * columns + j] = c * x + s * y
-                bi[k * columns + j] = c * y - s * x
+    cosine, sine = between[0], between[1]
+    for first in range(0, rows, 4):
+        for j in range(0, columns, 4):
+            here = j * rows + first
+            for part in range(2):
+                to = br if part == 0 else bi
+                a = _turned(cosine, sine, ar, ai, here, part)
+                b = _turned(cosine, sine, ar, ai, here + rows, part)
+                c = _turned(cosine, sine, ar, ai, here + 2 * rows, part)
+                d = _turned(cosine, sine, ar, ai, here + 3 * rows, part)
+                e, f, g, h = pairs_even(a, b), pairs_odd(a, b), pairs_even(c, d), pairs_odd(c, d)
+                k = first * columns + j
+                store(to, k, halves_first(e, g))
+                store(to, k + columns, halves_first(f, h))
+                store(to, k + 2 * columns, halves_last(e, g))
+                store(to, k + 3 * columns, halves_last(f, h))
     again, _ = _side_by_side(rows, columns, t.row_radices, t.turns, at, br, bi, ar, ai)
     return swapped == again
 
@@ -231,9 +273,11 @@ def forward(t, x, window, work, re, im):
     """Spectrum (size / 2 + 1,) of x times window (size,); `work` (4, size / 2 + 4) is scratch."""
     half = t.size // 2
     ar, ai = work[0], work[1]
-    for k in range(half):
-        ar[k] = x[2 * k] * window[2 * k]
-        ai[k] = x[2 * k + 1] * window[2 * k + 1]
+    for k in range(0, half, 4):
+        a = load_four(x, 2 * k) * load_four(window, 2 * k)
+        b = load_four(x, 2 * k + 4) * load_four(window, 2 * k + 4)
+        store(ar, k, evens(a, b))
+        store(ai, k, odds(a, b))
     there = _complex(t, work[0], work[1], work[2], work[3])
     zr, zi = (work[2], work[3]) if there else (work[0], work[1])
     zr[half], zi[half] = zr[0], zi[0]
@@ -271,9 +315,13 @@ def backward(t, re, im, work, window, out):
         store(ai, k, scale * ((w - y) - (c * u - s * d)))
     there = _complex(t, work[0], work[1], work[2], work[3])
     zr, zi = (work[2], work[3]) if there else (work[0], work[1])
-    for k in range(half):
-        out[2 * k] += zr[k] * window[2 * k]
-        out[2 * k + 1] -= zi[k] * window[2 * k + 1]
+    nothing = splat_four(0.0)
+    for k in range(0, half, 4):
+        a, b = load_four(zr, k), nothing - load_four(zi, k)
+        i = 2 * k
+        store(out, i, load_four(out, i) + first_mixed(a, b) * load_four(window, i))
+        i += 4
+        store(out, i, load_four(out, i) + last_mixed(a, b) * load_four(window, i))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -3,6 +3,7 @@
 import copy
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -18,6 +19,20 @@ from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
+
+Step = Callable[[Any, int], Any]
+"""A part of a chain's work, of what the part before it hands on and the clock before the block."""
+
+
+@dataclass
+class _Carried:
+    """A block between the steps of a chain: the legs as they were split and as they are, what spurs take of stages, and
+    what comes out of the spurs (spurs, 2, frames)."""
+
+    legs: np.ndarray
+    split: np.ndarray
+    tapped: dict[int, np.ndarray | None] = field(default_factory=dict)
+    rows: np.ndarray = field(default_factory=lambda: np.empty((0, 2, 0)))
 
 
 @dataclass
@@ -113,7 +128,7 @@ class Chain:
         self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
         self._own = latency_of(strip, rate)
         self.latency = max(self._own, at_least)
-        wait = self.latency - self._own
+        wait = self._shift
         self._late = Delay((wait, wait)) if wait else None
         before = wait + (0 if self._intake is None else self._intake.latency)
         context = _context(strip, rate)
@@ -195,15 +210,62 @@ class Chain:
         stereo = clean(stereo)
         if self.transparent and probe is None and not self.changing:
             return stereo
+        stereo = self._entered(stereo, clock)
+        if not self._plain or probe is not None:
+            stereo = self._between(stereo, clock - self._shift, probe)
+        return self._left(stereo, clock - self._shift)
+
+    def steps(self) -> list[Step]:
+        """What `process` does to a block, in parts: from a block (2, frames) and the clock before it to a block, what
+        they hand on between them being their own. Each can be at work on another block at the same time, if each gets
+        all blocks in their order. Not while it is changing.
+        """
+        if self._plain or self.changing:
+            return [self.process]
+
+        def enter(stereo: np.ndarray, clock: int) -> _Carried:
+            legs = self.split(self._entered(clean(stereo), clock))
+            return _Carried(legs, legs.copy() if self.spurs.take_split else legs)
+
+        def through(one: Callable[..., None], carried: _Carried, clock: int) -> _Carried:
+            one(carried.legs, clock - self._shift, carried.tapped)
+            return carried
+
+        def take(carried: _Carried, clock: int) -> _Carried:
+            carried.rows = np.empty((len(self.spurs.working), *carried.legs.shape))
+            self.spurs.take(carried.split, carried.legs, carried.tapped, carried.rows)
+            return carried
+
+        def spur(row: int, carried: _Carried, clock: int) -> _Carried:
+            self.spurs.working[row].process(carried.rows[row], clock - self._shift, None)
+            return carried
+
+        def leave(carried: _Carried, clock: int) -> np.ndarray:
+            stereo = self._joined(carried.legs, clock - self._shift, carried.rows)
+            return self._left(stereo, clock - self._shift)
+
+        steps: list[Step] = [enter, *(partial(through, one) for one in self.line.steps())]
+        if self.spurs:
+            steps += [take, *(partial(spur, row) for row in range(len(self.spurs.working)))]
+        return [*steps, leave]
+
+    @property
+    def _shift(self) -> int:
+        """By how much what comes in waits, to be as late as it is wanted."""
+        return self.latency - self._own
+
+    def _entered(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         if self._late is not None:  # what comes in waits: it is the same for all settings
             stereo = np.array(stereo, order="C")
             self._late.process(stereo)
-            clock -= self.latency - self._own
-        stereo = self._faded(
-            "intake", stereo, lambda chain, block, at: chain._through_intake(block, at), clock
+        return self._faded(
+            "intake",
+            stereo,
+            lambda chain, block, at: chain._through_intake(block, at),
+            clock - self._shift,
         )
-        if not self._plain or probe is not None:
-            stereo = self._between(stereo, clock, probe)
+
+    def _left(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         return self._faded("output", stereo, lambda chain, block, at: chain._through_output(block, at), clock)
 
     def _faded(
@@ -237,12 +299,14 @@ class Chain:
             self.spurs.process(split, legs, clock, probe)
         if probe is not None and probe.wants(END):
             probe.hear(END, legs, legs, None)
-        if self._plain:
-            return stereo
+        return stereo if self._plain else self._joined(legs, clock)
+
+    def _joined(self, legs: np.ndarray, clock: int, rows: np.ndarray | None = None) -> np.ndarray:
+        """Legs at their levels, with what the spurs add, as stereo; `rows` is that, where it is not what came last."""
         self._wait.process(legs)
         legs = self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock)
         if self.spurs:
-            self.spurs.add_to(legs)
+            self.spurs.add_to(legs, rows)
         return self.join(legs)
 
     def _levelled(self, legs: np.ndarray) -> np.ndarray:
@@ -256,7 +320,7 @@ class Chain:
         the same time.
         """
         same_legs = old.strip.split == self.strip.split
-        wait = self.latency - self._own == old.latency - old._own
+        wait = self._shift == old._shift
         intake, output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         late = [_latency(one) == _latency(two) for one, two in self._ends(old)]
         fits = same_legs and wait and all(late) and self._waits == old._waits and self.line.fits(old.line)

@@ -298,6 +298,29 @@ class Line:
             if probe is not None and before is not None:
                 probe.hear(stage, before, legs, self.find(stage))
 
+    def steps(self) -> list[Callable[[np.ndarray, int, dict[int, np.ndarray | None]], None]]:
+        """What `process` does without a probe, in parts that each can be at work on another block, if each gets all of
+        them in their order: of legs (2, frames) and the clock, in place. What is tapped goes into the dict.
+        """
+
+        def step(
+            stage: int,
+            node: Node | Gliding | Ringing | None,
+            legs: np.ndarray,
+            clock: int,
+            tapped: dict[int, np.ndarray | None],
+        ) -> None:
+            if node is not None:
+                node.process(legs, clock, None)
+            if stage in self.tapped:
+                tapped[stage] = legs.copy()
+
+        return [
+            partial(step, stage, node)
+            for stage, node in self._places
+            if node is not None or stage in self.tapped
+        ]
+
     @property
     def changing(self) -> bool:
         """Whether it is going over from an older line within itself."""

@@ -1,6 +1,7 @@
 """Spurs at work: paths that leave the legs, go through stages of their own, and come back at the join in time."""
 
 import math
+from collections.abc import Mapping
 
 import numpy as np
 
@@ -226,18 +227,29 @@ class Spurs:
         shape = len(self._places), *end.shape
         if self._rows.shape != shape:
             self._rows = np.empty(shape)
-        rows = self._rows
-        for after, which in self._from.items():
-            legs = split if after == SPLIT else self._line.tapped.get(after)  # type: ignore[arg-type]
-            mixing.mix_each(self._taken, which, end if legs is None else legs, rows)
-        for node, own in zip(self._working, rows, strict=True):
+        self.take(split, end, self._line.tapped, self._rows)
+        for node, own in zip(self._working, self._rows, strict=True):
             node.process(own, clock, probe)
 
-    def add_to(self, legs: np.ndarray) -> None:
-        """Add what came out last, by the spurs' levels, to legs (2, frames)."""
-        mixing.add_each(self._gains, self._steady, self._rows, legs)
+    def take(
+        self, split: np.ndarray, end: np.ndarray, tapped: Mapping[int, np.ndarray | None], rows: np.ndarray
+    ) -> None:
+        """Into rows (spurs, 2, frames) what goes into the spurs; `tapped` is what came out of stages."""
+        for after, which in self._from.items():
+            legs = split if after == SPLIT else tapped.get(after)  # type: ignore[arg-type]
+            mixing.mix_each(self._taken, which, end if legs is None else legs, rows)
+
+    @property
+    def working(self) -> list[SpurNode]:
+        """Those that make a row each of what is taken."""
+        return self._working
+
+    def add_to(self, legs: np.ndarray, rows: np.ndarray | None = None) -> None:
+        """Add rows (spurs, 2, frames), or what came out last, by the spurs' levels, to legs (2, frames)."""
+        rows = self._rows if rows is None else rows
+        mixing.add_each(self._gains, self._steady, rows, legs)
         for k in self._moving:
-            legs += self._places[k].fade(self._rows[k])
+            legs += self._places[k].fade(rows[k])
 
     def _stays(self, new: SpurNode, old: SpurNode | None) -> bool:
         """Whether a spur goes on where it is, its stages and its level changed at the most."""

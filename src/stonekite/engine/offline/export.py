@@ -101,7 +101,7 @@ def export(
         convert = _converter(source.rate, target_rate)
         done = 0
         with closing(
-            ahead(rendered(reader, stem.strip, tail=tail, chain=chain))
+            ahead(rendered(reader, stem.strip, tail=tail, chain=chain, threads=None))
         ) as results:  # computing goes on while writing
             for _, processed in results:
                 done += processed.shape[1]

@@ -1,6 +1,7 @@
 """Whole files through a strip."""
 
-from collections.abc import Iterator
+from collections.abc import Generator, Iterator
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.line import Probe
 from stonekite.engine.graph.tails import Tail, frames_of, until_quiet
 from stonekite.engine.offline.generator import GeneratorReader
+from stonekite.engine.offline.relay import relayed
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
 
@@ -31,19 +33,23 @@ def rendered(
     span: tuple[int, int] | None = None,
     tail: Tail = 0.0,
     chain: Chain | None = None,
+    threads: int | None = 1,
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Pairs (unprocessed, processed) of blocks (2, frames), aligned to the sample, over a whole file or a span of
     frames; latency is taken out.
 
     A whole file is followed by its tail, beside which the unprocessed signal is silent. In a span the strip has heard
     what comes before it, as far back as it remembers. `probe` looks at stages. Who wants to ask the chain afterwards
-    makes it, for the strip and the rate.
+    makes it, for the strip and the rate. With several `threads`, or None for as many as there are cores, its stages work
+    on several blocks at once, where no probe looks at them.
     """
     chain = chain or Chain(strip, reader.facts.rate)
     start, stop = span or (0, reader.facts.frames)
     begin = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
     more = 0 if span is not None else frames_of(tail, chain.tail, reader.facts.rate)
-    pairs = _through(chain, _with_silence(reader, block, chain.latency + more, begin, stop), begin, probe)
+    pairs = _through(
+        chain, _with_silence(reader, block, chain.latency + more, begin, stop), begin, probe, threads
+    )
     skip = start - begin
     left = stop - start
     for unprocessed, processed in pairs:
@@ -71,22 +77,33 @@ def _processed(first: np.ndarray, pairs: Iterator[tuple[np.ndarray, np.ndarray]]
 
 
 def _through(
-    chain: Chain, sources: Iterator[np.ndarray], clock: int, probe: Probe | None
+    chain: Chain, sources: Iterator[np.ndarray], clock: int, probe: Probe | None, threads: int | None
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Blocks of a source and what a chain makes of them, its latency taken out."""
     lead = np.empty((2, 0))
     skip = chain.latency
+    if threads == 1 or probe is not None:
+        results = _one_by_one(chain, sources, clock, probe)
+    else:
+        results = relayed(chain.steps(), sources, clock, threads)
+    with closing(results):
+        for source, processed in results:
+            dropped = min(skip, processed.shape[1])
+            processed = processed[:, dropped:]
+            skip -= dropped
+            lead = np.concatenate([lead, source], axis=1) if chain.latency else source
+            count = processed.shape[1]
+            if count:
+                yield lead[:, :count], processed
+            lead = lead[:, count:]
+
+
+def _one_by_one(
+    chain: Chain, sources: Iterator[np.ndarray], clock: int, probe: Probe | None
+) -> Generator[tuple[np.ndarray, np.ndarray], None, None]:
     for source in sources:
-        processed = chain.process(source, clock, probe)
+        yield source, chain.process(source, clock, probe)
         clock += source.shape[1]
-        dropped = min(skip, processed.shape[1])
-        processed = processed[:, dropped:]
-        skip -= dropped
-        lead = np.concatenate([lead, source], axis=1) if chain.latency else source
-        count = processed.shape[1]
-        if count:
-            yield lead[:, :count], processed
-        lead = lead[:, count:]
 
 
 def _with_silence(reader: Blocks, block: int, late: int, start: int, stop: int) -> Iterator[np.ndarray]:
