@@ -30,6 +30,11 @@ def mark(value: float) -> str:
     return f"{value:g}".replace("-", "−")
 
 
+def spoken_hertz(hertz: float) -> str:
+    """A frequency with its unit."""
+    return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
+
+
 def clock(seconds: float, digits: int = 2) -> str:
     """A time as 1:02.50 or 1:01:02.50."""
     whole, rest = divmod(max(0.0, seconds), 60)

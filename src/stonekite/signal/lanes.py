@@ -13,7 +13,6 @@ from numba.core import cgutils, types
 from numba.extending import intrinsic, models, overload, register_model
 
 LANES = 16
-EIGHT = 8
 FOUR = 4
 
 _VECTOR = ir.VectorType(ir.DoubleType(), LANES)
@@ -29,7 +28,6 @@ class Lanes(types.Type):
 
 
 lanes = Lanes(LANES)
-eight = Lanes(EIGHT)
 four = Lanes(FOUR)
 
 
@@ -64,7 +62,6 @@ def _loads(of, backwards=False):
 
 load = _loads(lanes)
 """Sixteen doubles of a contiguous array, from a flat offset."""
-load_eight = _loads(eight)
 load_four = _loads(four)
 """Four of them."""
 load_back = _loads(four, backwards=True)
@@ -189,7 +186,6 @@ def _splats(of):
 
 splat = _splats(lanes)
 """The same double in every of sixteen lanes."""
-splat_eight = _splats(eight)
 splat_four = _splats(four)
 """In every of four."""
 

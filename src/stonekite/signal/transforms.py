@@ -22,12 +22,10 @@ from stonekite.signal.lanes import (
     halves_last,
     last_mixed,
     load_back,
-    load_eight,
     load_four,
     odds,
     pairs_even,
     pairs_odd,
-    splat_eight,
     splat_four,
     store,
     store_back,
@@ -155,32 +153,24 @@ def _three(m, s, ar, ai, br, bi, wr, wi):
             _turn(c2, t2, a - c, b - d, br, bi, k + 2 * s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def _fours(load, splat, wide, m, s, ar, ai, br, bi, wr, wi):
+@njit(cache=True, nogil=True, error_model="numpy")
+def _four(m, s, ar, ai, br, bi, wr, wi):
     for p in range(m):
-        c1, t1, c2, t2 = splat(wr[p]), splat(wi[p]), splat(wr[m + p]), splat(wi[m + p])
-        c3, t3 = splat(wr[2 * m + p]), splat(wi[2 * m + p])
-        for q in range(0, s, wide):
+        c1, t1, c2, t2 = splat_four(wr[p]), splat_four(wi[p]), splat_four(wr[m + p]), splat_four(wi[m + p])
+        c3, t3 = splat_four(wr[2 * m + p]), splat_four(wi[2 * m + p])
+        for q in range(0, s, 4):
             j, k = s * p + q, 4 * s * p + q
-            x0, x2 = load(ar, j), load(ar, j + 2 * s * m)
-            y0, y2 = load(ai, j), load(ai, j + 2 * s * m)
+            x0, x2 = load_four(ar, j), load_four(ar, j + 2 * s * m)
+            y0, y2 = load_four(ai, j), load_four(ai, j + 2 * s * m)
             ex, ey, gx, gy = x0 + x2, y0 + y2, x0 - x2, y0 - y2
-            x1, x3 = load(ar, j + s * m), load(ar, j + 3 * s * m)
-            y1, y3 = load(ai, j + s * m), load(ai, j + 3 * s * m)
+            x1, x3 = load_four(ar, j + s * m), load_four(ar, j + 3 * s * m)
+            y1, y3 = load_four(ai, j + s * m), load_four(ai, j + 3 * s * m)
             fx, fy, hx, hy = x1 + x3, y1 + y3, x1 - x3, y1 - y3
             store(br, k, ex + fx)
             store(bi, k, ey + fy)
             _turn(c1, t1, gx + hy, gy - hx, br, bi, k + s)
             _turn(c2, t2, ex - fx, ey - fy, br, bi, k + 2 * s)
             _turn(c3, t3, gx - hy, gy + hx, br, bi, k + 3 * s)
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def _four(m, s, ar, ai, br, bi, wr, wi):
-    if s % 8:
-        _fours(load_four, splat_four, 4, m, s, ar, ai, br, bi, wr, wi)
-    else:
-        _fours(load_eight, splat_eight, 8, m, s, ar, ai, br, bi, wr, wi)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")

@@ -8,7 +8,8 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QPolygonF, QWh
 from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
-from stonekite.desktop.pictures.response_picture import FREQUENCIES, RANGES_DB, ResponsePicture, in_db
+from stonekite.desktop.pictures.known import FREQUENCIES, in_db
+from stonekite.desktop.pictures.response_picture import RANGES_DB, ResponsePicture
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
 from stonekite.stages.banded import Bands

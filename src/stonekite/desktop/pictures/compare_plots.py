@@ -9,12 +9,11 @@ from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen, QPolygonF
 
 from stonekite.desktop.controls.theme import font, mixed, rgb, roles
 from stonekite.desktop.pictures.linked_plot import Axis, Plot
-from stonekite.desktop.pictures.response_picture import spoken_hertz
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
 from stonekite.measure.spectrum import band_at, centres
 from stonekite.signal.matrix import COMPONENTS
-from stonekite.words import NAMES, clock, number
+from stonekite.words import NAMES, clock, number, spoken_hertz
 
 _CENTRES = centres()
 _SILENT_DB = -149.0

@@ -5,10 +5,10 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPen, QWheelEvent
 from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
-from stonekite.desktop.pictures.response_picture import ResponsePicture, spoken_hertz
+from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, spoken_hertz
 
 _NEAR = 13.0
 

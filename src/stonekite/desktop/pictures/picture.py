@@ -38,7 +38,9 @@ class Picture(QWidget):
         self.update()
 
     def _restyle(self) -> None:
-        self.renew()
+        for name in self._layers:
+            self.at_once(name)
+        self.update()
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         self._layers.clear()

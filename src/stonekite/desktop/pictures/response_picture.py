@@ -8,6 +8,7 @@ from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.pictures.known import FREQUENCIES, HIGH_HZ, LOW_HZ, Known
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.turn import turn
@@ -18,23 +19,16 @@ from stonekite.measure.spectrum import BandMap, band_at
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import heard_response, kind_of
-from stonekite.words import NAMES, figure, number
+from stonekite.stages.registry import kind_of
+from stonekite.words import NAMES, figure, number, spoken_hertz
 
-LOW_HZ, HIGH_HZ = 20.0, 20_000.0
 SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
 RANGES_DB = (15.0, 27.0)
 _MARKS_HZ = (50, 100, 200, 500, 1000, 2000, 5000, 10_000)
-FREQUENCIES = np.geomspace(LOW_HZ, HIGH_HZ, 400)
 
 
 def _word_of(hertz: float) -> str:
     return f"{hertz / 1000:g}k" if hertz >= 1000 else f"{hertz:g}"
-
-
-def spoken_hertz(hertz: float) -> str:
-    """A frequency with its unit."""
-    return f"{hertz / 1000:.2f} kHz" if hertz >= 1000 else f"{hertz:.0f} Hz"
 
 
 def _louder(db: float) -> str:
@@ -44,20 +38,6 @@ def _louder(db: float) -> str:
     return f"{most}{abs(db):.1f} dB louder on the {'left' if db > 0 else 'right'}"
 
 
-def in_db(response: np.ndarray) -> np.ndarray:
-    """Magnitudes of a complex response in dB."""
-    return 20 * np.log10(np.maximum(np.abs(response), 1e-6))
-
-
-def _drawn_at(stage: Stage, rate: float) -> np.ndarray:
-    """Frequencies in Hz at which the responses of a stage are drawn."""
-    sharp = kind_of(stage).offers.sharp
-    if sharp is None:
-        return FREQUENCIES
-    points = np.concatenate([FREQUENCIES, *(sharp(stage, leg, rate) for leg in LEGS)])
-    return np.unique(points[(points >= LOW_HZ) & (points <= HIGH_HZ)])
-
-
 def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
     """What a stage has learned of its noise, as levels (2, bands) in dBFS in bands as wide as the spectrum's."""
     noise = kind_of(stage).offers.noise
@@ -65,16 +45,6 @@ def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
     if power is None:
         return None
     return BandMap(rate, 2 * (power.shape[1] - 1), 1 / DEFAULT_SMOOTHING).levels_db(power)
-
-
-class _Known:
-    """The responses of both legs of a stage at the frequencies at which they are drawn."""
-
-    def __init__(self, stage: Stage, rate: float) -> None:
-        self.stage, self.rate = stage, rate
-        self.hertz = _drawn_at(stage, rate)
-        self.responses = {name: heard_response(stage, name, self.hertz, rate) for name in LEGS}
-        self.levels_db = {name: in_db(response) for name, response in self.responses.items()}
 
 
 class ResponsePicture(Picture):
@@ -91,7 +61,7 @@ class ResponsePicture(Picture):
         self._split = Split()
         self._rate = 48_000.0
         self._spectra = np.full((4, SPECTRUM_BANDS), -150.0)
-        self._known: _Known | None = None
+        self._known: Known | None = None
         self._peaks: np.ndarray | None = None
         self._noise: np.ndarray | None = None
         self._noise_gains: np.ndarray | None = None
@@ -110,12 +80,12 @@ class ResponsePicture(Picture):
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self.renew("front")
 
-    def _knowing(self) -> "_Known | None":
+    def _knowing(self) -> Known | None:
         """The curves of what is shown; designing filters takes some ms, so they wait until they are drawn."""
         if self._stage is not None and (
             self._known is None or self._known.stage is not self._stage or self._known.rate != self._rate
         ):
-            self._known = _Known(self._stage, self._rate)
+            self._known = Known(self._stage, self._rate)
         return self._known
 
     @property

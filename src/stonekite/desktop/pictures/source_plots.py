@@ -7,11 +7,10 @@ from PySide6.QtGui import QPainter, QPen
 
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.linked_plot import Axis, Plot
-from stonekite.desktop.pictures.response_picture import spoken_hertz
 from stonekite.measure.spectrum import band_at, centres
 from stonekite.measure.verdicts import Findings
 from stonekite.signal.matrix import COMPONENTS
-from stonekite.words import NAMES, clock, number
+from stonekite.words import NAMES, clock, number, spoken_hertz
 
 _CENTRES = centres()
 _STYLES = {"right": Qt.PenStyle.DashLine, "side": Qt.PenStyle.DashDotLine}

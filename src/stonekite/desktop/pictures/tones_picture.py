@@ -14,10 +14,9 @@ from PySide6.QtWidgets import QHBoxLayout, QToolTip, QVBoxLayout, QWidget
 from stonekite.desktop.controls.choices import Segments, Words
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
-from stonekite.desktop.pictures.response_picture import spoken_hertz
 from stonekite.measure.spectrum import centres
 from stonekite.measure.tones import Heard, Line, added_db, gains, sum_db
-from stonekite.words import number
+from stonekite.words import number, spoken_hertz
 
 BOTTOM_DB = -90.0
 _SIDES = ("left", "right")
