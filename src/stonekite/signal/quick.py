@@ -32,10 +32,16 @@ def _on_bits(change):
     return intrinsic(typed)
 
 
+_LEAST = 0x3fe6a09e667f3bce
+"""The bits of the least double whose square is over 1/2: what is counted from there has its exponent in front and where
+it is between that and twice as much behind, without a comparison, which would keep LLVM from vector code."""
+_ONE = 0x3FF0000000000000
 _exponent = _on_bits(
-    lambda b, bits, of: b.or_(b.lshr(bits, of(52)), of(0x4330000000000000))
+    lambda b, bits, of: b.or_(b.lshr(b.add(bits, of(_ONE - _LEAST)), of(52)), of(0x4330000000000000))
 )  # 2^52 + the exponent with its offset
-_mantissa = _on_bits(lambda b, bits, of: b.or_(b.and_(bits, of(0x000FFFFFFFFFFFFF)), of(0x3FF0000000000000)))
+_mantissa = _on_bits(
+    lambda b, bits, of: b.add(b.and_(b.add(bits, of(_ONE - _LEAST)), of(0x000FFFFFFFFFFFFF)), of(_LEAST))
+)
 _power = _on_bits(lambda b, bits, of: b.shl(bits, of(52)))  # 2^n of the lowest bits n, with their offset
 
 
@@ -43,17 +49,15 @@ _power = _on_bits(lambda b, bits, of: b.shl(bits, of(52)))  # 2^n of the lowest 
 def log2_into(x, out):
     """out = log2(x) for positive, normal x (n,).
 
-    The mantissa is brought to sqrt(1/2)..sqrt(2); then log m = 2 artanh((m - 1) / (m + 1)) as a series.
+    The mantissa is between sqrt(1/2) and sqrt(2); log m = 2 artanh((m - 1) / (m + 1)) as a series.
     """
     for i in range(x.shape[0]):
         exponent = _exponent(x[i]) - (_WHOLE + 1023.0)
         m = _mantissa(x[i])
-        high = 1.0 if m > 1.4142135623730951 else 0.0
-        m = m * (1.0 - 0.5 * high)
         t = (m - 1.0) / (m + 1.0)
         s = t * t
         series = fused(s, fused(s, fused(s, fused(s, fused(s, 1 / 11, 1 / 9), 1 / 7), 1 / 5), 1 / 3), 1.0)
-        out[i] = fused(2.0 * _LOG2_E * t, series, exponent + high)
+        out[i] = fused(2.0 * _LOG2_E * t, series, exponent)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
