@@ -32,7 +32,7 @@ def _on_bits(change):
     return intrinsic(typed)
 
 
-_LEAST = 0x3fe6a09e667f3bce
+_LEAST = 0x3FE6A09E667F3BCE
 """The bits of the least double whose square is over 1/2: what is counted from there has its exponent in front and where
 it is between that and twice as much behind, without a comparison, which would keep LLVM from vector code."""
 _ONE = 0x3FF0000000000000

@@ -7,13 +7,13 @@ other, to the bit. Whoever is free takes the oldest block that can go on.
 import os
 from collections import deque
 from collections.abc import Generator, Iterator
-from threading import Condition, Thread
+from threading import Thread
 from typing import Any
 
 import numpy as np
 
 from stonekite.engine.graph.chain import Step
-from stonekite.signal.pairs import Crew
+from stonekite.signal.pairs import Crew, Half
 
 MOST_THREADS = 4
 
@@ -34,10 +34,10 @@ class _Relay:
         self._steps = steps
         self.room = 2 * threads + 1
         self.passages: deque[_Passage] = deque()
-        self._changed = Condition()
+        self._crew = Crew()
+        self._changed = self._crew.changed
         self._over = False
         self._error: Exception | None = None
-        self._crew = Crew()
         self._threads = [Thread(target=self._work, name="relay", daemon=True) for _ in range(threads)]
         for thread in self._threads:
             thread.start()
@@ -51,36 +51,40 @@ class _Relay:
             before = passage.made
         return None
 
-    def _wait(self) -> _Passage | None:
-        """The next block to move, once there is one; None when all is over."""
+    def _wait(self) -> _Passage | Half | None:
+        """The next block to move, or half of what another thread does, once there is one; None when all is over."""
         with self._changed:
-            self._crew.idle += 1
-            try:
-                while not self._over:
-                    passage = self._next()
-                    if passage is not None:
-                        passage.moving = True
-                        return passage
-                    self._changed.wait()
-                return None
-            finally:
-                self._crew.idle -= 1
+            while not self._over:
+                passage = self._next()
+                if passage is not None:
+                    passage.moving = True
+                    return passage
+                half = self._crew.take()
+                if half is not None:
+                    return half
+                self._changed.wait()
+            return None
 
     def _work(self) -> None:
         self._crew.join()
-        while (passage := self._wait()) is not None:
-            try:
-                block = self._steps[passage.made](passage.block, passage.clock)
-            except Exception as error:
-                with self._changed:
-                    self._error, self._over = error, True
-                    self._changed.notify_all()
-                return
+        while (found := self._wait()) is not None:
+            if isinstance(found, Half):
+                found.do()
+            else:
+                self._move(found)
             with self._changed:
-                passage.block = block
-                passage.made += 1
-                passage.moving = False
                 self._changed.notify_all()
+
+    def _move(self, passage: _Passage) -> None:
+        try:
+            block = self._steps[passage.made](passage.block, passage.clock)
+        except Exception as error:
+            self._error, self._over = error, True
+            return
+        with self._changed:
+            passage.block = block
+            passage.made += 1
+            passage.moving = False
 
     def give(self, block: np.ndarray, clock: int) -> None:
         """Send a block on its way."""
