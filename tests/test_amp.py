@@ -145,11 +145,12 @@ def test_bias_and_supply_move_in_the_times_that_are_documented(voice):
         ("supply", 0.0, amplifying.STAGES, known.sag_s),
     ):
         side = AmpSide(voice=voice, gain=100.0, master=100.0, sag=100.0, shift=shift)
-        settings = KIND.coefficients(Amp(id=1, upper=side, lower=None), Context(RATE)).legs[0]
-        leg = amplifying.Amplifier(settings)
+        made = KIND.coefficients(Amp(id=1, upper=side, lower=None), Context(RATE))
+        leg = amplifying.Amplifier(made.legs[0])
         values = []
         for k in range(0, len(sound), step):
-            leg.process(sound[k : k + step].copy(), k, settings)
+            heard = sound[k : k + step].copy()
+            amplifying.amplify((leg, leg), (heard, heard), k, made.alone[0])
             values.append(leg.states[row, 5])
         found = np.array(values)
         up, down = settled(found[skip:on], RATE / step), settled(found[on + skip :], RATE / step)

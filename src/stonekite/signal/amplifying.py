@@ -9,6 +9,9 @@ What goes above the curve's knee charges the coupling capacitor of the stage: it
 back, by a follower with a rise and a recovery time. The supply of the power stage sags by such a follower, too, and
 scales its curve: y = s f(x / s). Both followers step once in a sample of the original rate, and what they say is
 ramped over the next one.
+
+Each filter waits for itself from sample to sample, so two legs take no longer than one: they lie beside each other as a
+vector of two, if their amplifiers have as many stages. One by itself is both.
 """
 
 import math
@@ -17,7 +20,20 @@ from typing import NamedTuple
 import numpy as np
 from numba import njit
 
-from stonekite.signal.fused import fused
+from stonekite.signal.lanes import (
+    both,
+    fma,
+    larger,
+    load_four,
+    load_two,
+    root,
+    smaller,
+    splat_four,
+    splat_two,
+    store,
+    twice,
+    where_larger,
+)
 from stonekite.signal.oversampling import LATENCY, LEAD, Down, Up, fall, rise
 
 STAGES = 4
@@ -55,159 +71,220 @@ class Design(NamedTuple):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _flush(state, count):
-    """Silence must not become numbers that are slow to compute with."""
-    for k in range(count):
-        if abs(state[k]) < _TINY:
-            state[k] = 0.0
+def _keep(state, values, at, upper, lower, flush):
+    """Write a pair into what both legs remember; silence must not become numbers that are slow to compute with."""
+    store(values, 0, state)
+    for lane, leg in ((0, upper), (1, lower)):
+        value = values[lane]
+        leg[at] = 0.0 if flush and abs(value) < _TINY else value
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _size(x):
+    return larger(x, splat_two(0.0) - x)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def _bend(x, roots, last, count, level, rest, out):
-    """The curve, averaged: x and roots (count + 1,) have the sample before in front."""
-    x[0] = last
-    for k in range(count + 1):
-        roots[k] = math.sqrt(1.0 + x[k] * x[k])
-    for k in range(count):
-        out[k] = level * ((x[k + 1] + x[k]) / (roots[k + 1] + roots[k]) - rest)
+    """The curve, averaged, of pairs: x and roots (count + 1 pairs) have the sample before in front."""
+    store(x, 0, last)
+    one, levels, rests = splat_four(1.0), twice(level), twice(rest)
+    for k in range(0, 2 * (count + 1), 4):
+        v = load_four(x, k)
+        store(roots, k, root(one + v * v))
+    for k in range(0, 2 * count, 4):
+        average = (load_four(x, k + 2) + load_four(x, k)) / (load_four(roots, k + 2) + load_four(roots, k))
+        store(out, k, levels * (average - rests))
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _stage(buffer, frames, factor, c, follower, state, spare, roots, flush):
-    """One gain stage over buffer (frames * factor,) in place. c: high-pass and low-pass shares, gain, bias, shift, level;
-    follower: shares of smoothing, rise and fall; state: low of the high-pass, low-pass, last x, nothing, smoothed
-    excess, shift now, shift before, how much of the curve is used."""
-    high, low, gain, bias, shift, level = c[0], c[1], c[2], c[3], c[4], c[5]
-    base, lp = state[0], state[1]
-    smooth, now, before, used = state[4], state[5], state[6], state[7]
-    step = 1.0 / factor
-    keep, keep_low = 1.0 - high, 1.0 - low
-    at = 0
+def _stage(buffer, frames, factor, c, k, follower, upper, lower, spare, roots, flush):
+    """One gain stage over the pairs in buffer (frames * factor) in place. Of c, from k on: high-pass and low-pass shares,
+    gain, bias, shift, level; follower: shares of smoothing, rise and fall; upper and lower: low of the high-pass,
+    low-pass, last x, nothing, smoothed excess, shift now, shift before, how much of the curve is used."""
+    high, low, gain = load_two(c, k), load_two(c, k + 2), load_two(c, k + 4)
+    bias, shift, level = load_two(c, k + 6), load_two(c, k + 8), load_two(c, k + 10)
+    base, lp = both(upper[0], lower[0]), both(upper[1], lower[1])
+    smooth, now = both(upper[4], lower[4]), both(upper[5], lower[5])
+    before, used = both(upper[6], lower[6]), both(upper[7], lower[7])
+    smoothing, rises, falls = load_two(follower, 0), load_two(follower, 2), load_two(follower, 4)
+    one, nothing, fades = splat_two(1.0), splat_two(0.0), splat_two(0.9997)
+    step = splat_two(1.0 / factor)
+    keep, keep_low = one - high, one - low
+    x, at = nothing, 0
     for _frame in range(frames):
-        excess = 0.0
+        excess = nothing
         ramp = (now - before) * step
         moved = bias - before
         for _ in range(factor):
-            v = buffer[at]
-            base = fused(keep, base, high * v)
-            lp = fused(keep_low, lp, low * (v - base))
-            moved -= ramp
-            x = fused(gain, lp, moved)
-            at += 1
-            spare[at] = x
-            over = x - 1.0
-            excess += max(over, 0.0)
-        smooth += follower[0] * (excess * step - smooth)
+            v = load_two(buffer, at)
+            base = fma(keep, base, high * v)
+            lp = fma(keep_low, lp, low * (v - base))
+            moved = moved - ramp
+            x = fma(gain, lp, moved)
+            at += 2
+            store(spare, at, x)
+            excess = excess + larger(x - one, nothing)
+        smooth = smooth + smoothing * (excess * step - smooth)
         before = now
         target = shift * smooth
-        now += (follower[1] if target > now else follower[2]) * (target - now)
-        used = max(used * 0.9997, abs(spare[at]))
+        now = now + where_larger(target, now, rises, falls) * (target - now)
+        used = larger(used * fades, _size(x))
+    last = both(upper[2], lower[2])
     # What rests at the bias comes out as nothing.
-    _bend(spare, roots, state[2], at, level, bias / math.sqrt(1.0 + bias * bias), buffer)
-    state[0], state[1], state[2] = base, lp, spare[at]
-    state[4], state[5], state[6], state[7] = smooth, now, before, used
-    if flush:
-        _flush(state, 7)
+    _bend(spare, roots, last, at // 2, level, bias / root(one + bias * bias), buffer)
+    _keep(base, roots, 0, upper, lower, flush)
+    _keep(lp, roots, 1, upper, lower, flush)
+    _keep(x, roots, 2, upper, lower, flush)
+    _keep(smooth, roots, 4, upper, lower, flush)
+    _keep(now, roots, 5, upper, lower, flush)
+    _keep(before, roots, 6, upper, lower, flush)
+    _keep(used, roots, 7, upper, lower, False)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _network(buffer, count, c, makeup, state, flush):
-    """The tone network, transposed direct form II; c (2, 4), state (3,)."""
-    b0, b1, b2, b3 = c[0, 0], c[0, 1], c[0, 2], c[0, 3]
-    a1, a2, a3 = c[1, 1], c[1, 2], c[1, 3]
-    z1, z2, z3 = state[0], state[1], state[2]
-    for k in range(count):
-        x = makeup * buffer[k]
-        y = fused(b0, x, z1)
-        z1 = fused(b1, x, fused(-a1, y, z2))
-        z2 = fused(b2, x, fused(-a2, y, z3))
-        z3 = fused(b3, x, -a3 * y)
-        buffer[k] = y
-    state[0], state[1], state[2] = z1, z2, z3
-    if flush:
-        _flush(state, 3)
+def _network(buffer, count, c, makeup, upper, lower, roots, flush):
+    """The tone network over pairs, transposed direct form II; c (2, 4) of pairs, upper and lower (3,)."""
+    gain, nothing = load_two(makeup, 0), splat_two(0.0)
+    b0, b1, b2, b3 = load_two(c, 0), load_two(c, 2), load_two(c, 4), load_two(c, 6)
+    a1, a2, a3 = nothing - load_two(c, 10), nothing - load_two(c, 12), nothing - load_two(c, 14)
+    z1, z2, z3 = both(upper[0], lower[0]), both(upper[1], lower[1]), both(upper[2], lower[2])
+    for k in range(0, 2 * count, 2):
+        x = gain * load_two(buffer, k)
+        y = fma(b0, x, z1)
+        z1 = fma(b1, x, fma(a1, y, z2))
+        z2 = fma(b2, x, fma(a2, y, z3))
+        z3 = fma(b3, x, a3 * y)
+        store(buffer, k, y)
+    _keep(z1, roots, 0, upper, lower, flush)
+    _keep(z2, roots, 1, upper, lower, flush)
+    _keep(z3, roots, 2, upper, lower, flush)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _power(buffer, frames, factor, c, follower, state, spare, roots, droops, flush):
-    """The power stage. c: presence and its share, share of the low-pass, gain, sag, share of the high-pass behind it,
-    level; state: low of the presence, low-pass, last x, nothing, smoothed load, droop now and before, two of the
-    high-pass, how much of the curve is used."""
-    presence, p_share, low, gain, sag, high = c[0], c[1], c[2], c[3], c[4], c[5]
-    level = c[6]
-    p_low, lp = state[0], state[1]
-    smooth, now, before, one, two, used = state[4], state[5], state[6], state[7], state[8], state[9]
-    step = 1.0 / factor
-    p_keep, keep, keep_high = 1.0 - p_share, 1.0 - low, 1.0 - high
-    at = 0
+def _power(buffer, frames, factor, c, follower, upper, lower, spare, roots, droops, flush):
+    """The power stage over pairs. c: presence and its share, share of the low-pass, gain, sag, share of the high-pass
+    behind it, level; upper and lower: low of the presence, low-pass, last x, nothing, smoothed load, droop now and
+    before, two of the high-pass, how much of the curve is used."""
+    presence, p_share, low, gain = load_two(c, 0), load_two(c, 2), load_two(c, 4), load_two(c, 6)
+    sag, high, level = load_two(c, 8), load_two(c, 10), load_two(c, 12)
+    p_low, lp = both(upper[0], lower[0]), both(upper[1], lower[1])
+    smooth, now, before = both(upper[4], lower[4]), both(upper[5], lower[5]), both(upper[6], lower[6])
+    first, second, used = both(upper[7], lower[7]), both(upper[8], lower[8]), both(upper[9], lower[9])
+    smoothing, rises, falls = load_two(follower, 0), load_two(follower, 2), load_two(follower, 4)
+    one, nothing, fades = splat_two(1.0), splat_two(0.0), splat_two(0.9997)
+    step = splat_two(1.0 / factor)
+    p_keep, keep, keep_high = one - p_share, one - low, one - high
+    x, at = nothing, 0
     for i in range(frames):
-        load = 0.0
-        droops[i] = before
-        scale = 1.0 / (1.0 - before)
-        turn = (1.0 / (1.0 - now) - scale) * step
+        load = nothing
+        store(droops, 2 * i, before)
+        scale = one / (one - before)
+        turn = (one / (one - now) - scale) * step
         for _ in range(factor):
-            lp = fused(keep, lp, low * buffer[at])
-            scale += turn
+            lp = fma(keep, lp, low * load_two(buffer, at))
+            scale = scale + turn
             u = gain * lp
-            at += 1
-            spare[at] = scale * u
-            load += min(
-                u * u, 1.0
-            )  # of what is asked for, whatever the supply gives: so its times are as they are said
-        smooth += follower[0] * (load * step - smooth)
+            x = scale * u
+            at += 2
+            store(spare, at, x)
+            # Of what is asked for, whatever the supply gives: so its times are as they are said.
+            load = load + smaller(u * u, one)
+        smooth = smooth + smoothing * (load * step - smooth)
         before = now
         target = sag * smooth
-        now += (follower[1] if target > now else follower[2]) * (target - now)
-        used = max(used * 0.9997, abs(spare[at]))
-    droops[frames] = before
-    _bend(spare, roots, state[2], at, level, 0.0, buffer)
-    state[2] = spare[at]
+        now = now + where_larger(target, now, rises, falls) * (target - now)
+        used = larger(used * fades, _size(x))
+    store(droops, 2 * frames, before)
+    _bend(spare, roots, both(upper[2], lower[2]), at // 2, level, nothing, buffer)
     at = 0
     for i in range(frames):
-        ramp = (droops[i + 1] - droops[i]) * step
-        supply = 1.0 - droops[i]
+        ramp = (load_two(droops, 2 * i + 2) - load_two(droops, 2 * i)) * step
+        supply = one - load_two(droops, 2 * i)
         for _ in range(factor):
-            supply -= ramp
-            y = supply * buffer[at]
-            p_low = fused(p_keep, p_low, p_share * y)
-            y = fused(presence, y - p_low, y)
-            one = fused(keep_high, one, high * y)
-            y -= one
-            two = fused(keep_high, two, high * y)
-            buffer[at] = y - two
-            at += 1
-    state[0], state[1] = p_low, lp
-    state[4], state[5], state[6], state[7], state[8], state[9] = smooth, now, before, one, two, used
-    if flush:
-        _flush(state, 9)
+            supply = supply - ramp
+            y = supply * load_two(buffer, at)
+            p_low = fma(p_keep, p_low, p_share * y)
+            y = fma(presence, y - p_low, y)
+            first = fma(keep_high, first, high * y)
+            y = y - first
+            second = fma(keep_high, second, high * y)
+            store(buffer, at, y - second)
+            at += 2
+    _keep(p_low, roots, 0, upper, lower, flush)
+    _keep(lp, roots, 1, upper, lower, flush)
+    _keep(x, roots, 2, upper, lower, flush)
+    _keep(smooth, roots, 4, upper, lower, flush)
+    _keep(now, roots, 5, upper, lower, flush)
+    _keep(before, roots, 6, upper, lower, flush)
+    _keep(first, roots, 7, upper, lower, flush)
+    _keep(second, roots, 8, upper, lower, flush)
+    _keep(used, roots, 9, upper, lower, False)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _spread(parts, signal, buffer, lane, factor):
+    """A signal at the fast rate into one lane of the pairs in buffer."""
+    rise(signal, parts)
+    fast = parts[3]
+    for i in range(signal.shape[0]):
+        for q in range(factor):
+            buffer[2 * (i * factor + q) + lane] = fast[q, LEAD + i]
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _gather(parts, buffer, lane, factor, signal):
+    """One lane of the pairs in buffer back to the rate of the signal."""
+    slow = parts[0]
+    for i in range(signal.shape[0]):
+        for q in range(factor):
+            slow[q, LEAD + i] = buffer[2 * (i * factor + q) + lane]
+    fall(parts, signal)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _amplify(signal, clock, up, down, stages, shift, network, where, power, sag, states, rooms):
-    """All of a signal in place, in pieces that end on a grid of the clock."""
-    fast, slow = up[3], down[0]
-    factor = fast.shape[0]
+def _amplify(signals, clock, ups, downs, designs, where, states, alone, rooms):
+    """All of two signals in place, in pieces that end on a grid of the clock; `alone` where both are the same."""
+    stages, shift, network, makeup, power, sag = designs
+    up_upper, up_lower = ups
+    down_upper, down_lower = downs
+    upper, lower = states
+    one, two = signals
+    factor = up_upper[3].shape[0]
+    count = stages.shape[0]
     buffer, spare, roots, droops = rooms
     done = 0
-    while done < signal.shape[0]:
-        frames = min(signal.shape[0] - done, PIECE - (clock + done) % PIECE)
+    while done < one.shape[0]:
+        frames = min(one.shape[0] - done, PIECE - (clock + done) % PIECE)
         flush = (clock + done + frames) % PIECE == 0
-        piece = signal[done : done + frames]
-        rise(piece, up)
-        for i in range(frames):
-            for q in range(factor):
-                buffer[i * factor + q] = fast[q, LEAD + i]
-        for k in range(stages.shape[0]):
-            if k == where[0]:
-                _network(buffer, frames * factor, network, where[1], states[STAGES + 1], flush)
-            _stage(buffer, frames, factor, stages[k], shift, states[k], spare, roots, flush)
-        if where[0] == stages.shape[0]:
-            _network(buffer, frames * factor, network, where[1], states[STAGES + 1], flush)
-        _power(buffer, frames, factor, power, sag, states[STAGES], spare, roots, droops, flush)
-        for i in range(frames):
-            for q in range(factor):
-                slow[q, LEAD + i] = buffer[i * factor + q]
-        fall(down, piece)
+        first, second = one[done : done + frames], two[done : done + frames]
+        _spread(up_upper, first, buffer, 0, factor)
+        if alone:
+            for i in range(0, 2 * frames * factor, 2):
+                buffer[i + 1] = buffer[i]
+        else:
+            _spread(up_lower, second, buffer, 1, factor)
+        for k in range(count):
+            if k == where:
+                _network(
+                    buffer,
+                    frames * factor,
+                    network,
+                    makeup,
+                    upper[STAGES + 1],
+                    lower[STAGES + 1],
+                    roots,
+                    flush,
+                )
+            _stage(buffer, frames, factor, stages, 12 * k, shift, upper[k], lower[k], spare, roots, flush)
+        if where == count:
+            _network(
+                buffer, frames * factor, network, makeup, upper[STAGES + 1], lower[STAGES + 1], roots, flush
+            )
+        _power(buffer, frames, factor, power, sag, upper[STAGES], lower[STAGES], spare, roots, droops, flush)
+        _gather(down_upper, buffer, 0, factor, first)
+        if not alone:
+            _gather(down_lower, buffer, 1, factor, second)
         done += frames
 
 
@@ -217,7 +294,7 @@ def _share(hz: float, rate: float) -> float:
 
 
 class Settings:
-    """A design at a rate, `factor` times as fast inside: all that the kernel needs."""
+    """A design at a rate, `factor` times as fast inside."""
 
     def __init__(self, design: Design, rate: float, factor: int) -> None:
         fast = rate * factor
@@ -227,20 +304,41 @@ class Settings:
 
         self.factor = factor
         rows = [(_share(h, fast), _share(low, fast), *rest) for h, low, *rest in design.stages.tolist()]
-        self.stages = np.array(rows)
-        self.shift, self.sag = follower(design.shift_s), follower(design.sag_s)
-        self.network = design.network
-        self.where = (design.network_at, design.makeup)
-        self.power = np.array(
-            [
-                design.presence,
-                _share(design.presence_hz, fast),
-                _share(design.power_hz, fast),
-                design.power_gain,
-                design.sag,
-                _share(design.transformer_hz, fast),
-                design.level,
-            ]
+        self.count = len(rows)
+        self.network_at = design.network_at
+        self.rest = design.stages[:, 3]
+        power = (
+            design.presence,
+            _share(design.presence_hz, fast),
+            _share(design.power_hz, fast),
+            design.power_gain,
+            design.sag,
+            _share(design.transformer_hz, fast),
+            design.level,
+        )
+        self.parts = (
+            np.array(rows),
+            follower(design.shift_s),
+            design.network,
+            np.array([design.makeup]),
+            np.array(power),
+            follower(design.sag_s),
+        )
+
+    @property
+    def shape(self) -> tuple[int, int, int]:
+        """Two legs with the same one can be amplified at once."""
+        return self.factor, self.count, self.network_at
+
+
+class Pair:
+    """The settings of two legs of the same shape, or of one twice, as the kernel takes them."""
+
+    def __init__(self, upper: Settings, lower: Settings) -> None:
+        self.factor = upper.factor
+        self.network_at = upper.network_at
+        self.parts = tuple(
+            np.ascontiguousarray(np.stack(two, axis=-1)) for two in zip(upper.parts, lower.parts, strict=True)
         )
 
 
@@ -248,22 +346,28 @@ class Amplifier:
     """One leg at work, LATE samples late."""
 
     def __init__(self, settings: Settings) -> None:
-        self._up, self._down = Up(settings.factor), Down(settings.factor)
+        self.up, self.down = Up(settings.factor), Down(settings.factor)
         self.states = np.zeros((STAGES + 2, 10))
-        self._count = len(settings.stages)
-        self.states[: len(settings.stages), 2] = settings.stages[:, 3]
-
-    def process(self, signal: np.ndarray, clock: int, settings: Settings) -> None:
-        """Amplify signal (frames,) in place, whose first sample is at the clock."""
-        factor = settings.factor
-        many = PIECE * factor
-        rooms = np.empty(many), np.empty(many + 1), np.empty(many + 1), np.empty(PIECE + 1)
-        _amplify(
-            signal, clock, self._up.parts, self._down.parts, settings.stages, settings.shift, settings.network,
-            settings.where, settings.power, settings.sag, self.states, rooms,
-        )  # fmt: skip
+        self._count = settings.count
+        self.states[: settings.count, 2] = settings.rest
 
     @property
     def used(self) -> np.ndarray:
         """How far (count + 1,) each gain stage and the power stage were driven lately; 1 is the knee."""
         return np.append(self.states[: self._count, 7], self.states[STAGES, 9])
+
+
+def amplify(
+    amplifiers: tuple[Amplifier, Amplifier],
+    signals: tuple[np.ndarray, np.ndarray],
+    clock: int,
+    settings: Pair,
+) -> None:
+    """Amplify two signals (frames,) in place, whose first samples are at the clock: those of two legs, or one twice."""
+    upper, lower = amplifiers
+    many = PIECE * settings.factor
+    rooms = np.empty(2 * many), np.empty(2 * many + 4), np.empty(2 * many + 4), np.empty(2 * PIECE + 2)
+    _amplify(
+        signals, clock, (upper.up.parts, lower.up.parts), (upper.down.parts, lower.down.parts), settings.parts,
+        settings.network_at, (upper.states, lower.states), upper is lower, rooms,
+    )  # fmt: skip

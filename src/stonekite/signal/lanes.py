@@ -14,6 +14,7 @@ from numba.extending import intrinsic, models, overload, register_model
 
 LANES = 16
 FOUR = 4
+TWO = 2
 
 _VECTOR = ir.VectorType(ir.DoubleType(), LANES)
 _INT = ir.IntType(32)
@@ -29,6 +30,7 @@ class Lanes(types.Type):
 
 lanes = Lanes(LANES)
 four = Lanes(FOUR)
+two = Lanes(TWO)
 
 
 @register_model(Lanes)
@@ -64,6 +66,8 @@ load = _loads(lanes)
 """Sixteen doubles of a contiguous array, from a flat offset."""
 load_four = _loads(four)
 """Four of them."""
+load_two = _loads(two)
+"""Two of them."""
 load_back = _loads(four, backwards=True)
 """Four of them, the last one first."""
 
@@ -188,6 +192,42 @@ splat = _splats(lanes)
 """The same double in every of sixteen lanes."""
 splat_four = _splats(four)
 """In every of four."""
+splat_two = _splats(two)
+"""In both of two."""
+
+
+@intrinsic
+def both(typing, first, second):
+    """A vector of two doubles."""
+
+    def generate(context, builder, signature, args):
+        made = ir.Constant(two.vector, ir.Undefined)
+        for k in range(TWO):
+            made = builder.insert_element(made, args[k], ir.Constant(_INT, k))
+        return made
+
+    return two(types.float64, types.float64), generate
+
+
+@intrinsic
+def twice(typing, value):
+    """Both of two lanes, and again."""
+
+    def generate(context, builder, signature, args):
+        order = ir.Constant(ir.VectorType(_INT, FOUR), [0, 1, 0, 1])
+        return builder.shuffle_vector(args[0], ir.Constant(two.vector, ir.Undefined), order)
+
+    return four(value), generate
+
+
+@intrinsic
+def where_larger(typing, a, b, x, y):
+    """Lane by lane: x where a > b, otherwise y."""
+
+    def generate(context, builder, signature, args):
+        return builder.select(builder.fcmp_ordered(">", args[0], args[1]), args[2], args[3])
+
+    return a(a, b, x, y), generate
 
 
 @intrinsic

@@ -278,7 +278,7 @@ def _factor(side: AmpSide, high: bool) -> int:
 
 
 class Coefficients:
-    """What amplifies each leg (None for one that passes)."""
+    """What amplifies each leg (None for one that passes), and which legs at once."""
 
     def __init__(self, stage: Amp, context: Context) -> None:
         sides = [getattr(stage, leg) for leg in LEGS]
@@ -288,6 +288,13 @@ class Coefficients:
             None if s is None else amplifying.Settings(_design(s, context.rate * f), context.rate, f)
             for s, f in zip(sides, factors, strict=True)
         ]
+        upper, lower = self.legs
+        self.together: Any = None
+        self.alone: list[Any] = [None, None]
+        if upper is not None and lower is not None and upper.shape == lower.shape:
+            self.together = amplifying.Pair(upper, lower)
+        else:
+            self.alone = [None if leg is None else amplifying.Pair(leg, leg) for leg in self.legs]
 
 
 def coefficients(stage: Amp, context: Context) -> Coefficients:
@@ -304,9 +311,14 @@ def carry(old: Coefficients, state: Any, new: Coefficients) -> Any:
 
 
 def process(state: Any, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
+    if coefficients.together is not None:
+        amplifying.amplify((state[0], state[1]), (block[0], block[1]), at.clock, coefficients.together)
+        return
+
     def work(row: int) -> None:
-        if state[row] is not None:
-            state[row].process(block[row], at.clock, coefficients.legs[row])
+        pair = coefficients.alone[row]
+        if pair is not None:
+            amplifying.amplify((state[row], state[row]), (block[row], block[row]), at.clock, pair)
 
     on_both(work, block.shape[1])
 
