@@ -15,6 +15,7 @@ vector of two, if their amplifiers have as many stages. One by itself is both.
 """
 
 import math
+from functools import partial
 from typing import NamedTuple
 
 import numpy as np
@@ -35,10 +36,13 @@ from stonekite.signal.lanes import (
     where_larger,
 )
 from stonekite.signal.oversampling import LATENCY, LEAD, Down, Up, fall, rise
+from stonekite.signal.pairs import LONG, handed_on
 
 STAGES = 4
 """Gain stages before the power stage, at the most."""
 LATE = LATENCY
+CHUNK = 2048
+"""So many samples are handed on from one half to the other, where there are that many."""
 PIECE = 128
 """So many samples are worked on at once, so that everything stays in the processor's cache."""
 SMOOTH_S = 0.001
@@ -243,48 +247,66 @@ def _gather(parts, buffer, lane, factor, signal):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _amplify(signals, clock, ups, downs, designs, where, states, alone, rooms):
-    """All of two signals in place, in pieces that end on a grid of the clock; `alone` where both are the same."""
-    stages, shift, network, makeup, power, sag = designs
-    up_upper, up_lower = ups
-    down_upper, down_lower = downs
+def _stages(first, last, buffer, frames, factor, designs, where, states, rooms, flush):
+    """Gain stages from the first to before the last one, with the network where it stands."""
+    stages, shift, network, makeup, _, _ = designs
     upper, lower = states
+    spare, roots, _ = rooms
+    for k in range(first, last):
+        if k == where:
+            _network(
+                buffer, frames * factor, network, makeup, upper[STAGES + 1], lower[STAGES + 1], roots, flush
+            )
+        _stage(buffer, frames, factor, stages, 12 * k, shift, upper[k], lower[k], spare, roots, flush)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _front(buffer, one, two, ups, last, designs, where, states, alone, rooms, flush):
+    """Two signals (frames,) at the fast rate, through the gain stages before the last one, into pairs in buffer."""
+    frames, factor = one.shape[0], ups[0][3].shape[0]
+    _spread(ups[0], one, buffer, 0, factor)
+    if alone:
+        for i in range(0, 2 * frames * factor, 2):
+            buffer[i + 1] = buffer[i]
+    else:
+        _spread(ups[1], two, buffer, 1, factor)
+    _stages(0, last, buffer, frames, factor, designs, where, states, rooms, flush)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _back(buffer, one, two, downs, first, designs, where, states, alone, rooms, flush):
+    """The rest, from pairs in buffer into two signals (frames,)."""
+    stages, _, network, makeup, power, sag = designs
+    upper, lower = states
+    spare, roots, droops = rooms
+    frames, factor, count = one.shape[0], downs[0][0].shape[0], stages.shape[0]
+    _stages(first, count, buffer, frames, factor, designs, where, states, rooms, flush)
+    if where == count:
+        _network(buffer, frames * factor, network, makeup, upper[STAGES + 1], lower[STAGES + 1], roots, flush)
+    _power(buffer, frames, factor, power, sag, upper[STAGES], lower[STAGES], spare, roots, droops, flush)
+    _gather(downs[0], buffer, 0, factor, one)
+    if not alone:
+        _gather(downs[1], buffer, 1, factor, two)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _amplify(signals, clock, part, fast, ups, downs, middle, designs, where, states, alone, rooms):
+    """All of two signals in place, in pieces that end on a grid of the clock; `alone` where both are the same. Of part
+    0 or 1 only what is before, or behind, gain stage `middle`, by way of `fast` (2 frames factor,); of 2 all.
+    """
     one, two = signals
-    factor = up_upper[3].shape[0]
-    count = stages.shape[0]
-    buffer, spare, roots, droops = rooms
+    factor = ups[0][3].shape[0]
     done = 0
     while done < one.shape[0]:
         frames = min(one.shape[0] - done, PIECE - (clock + done) % PIECE)
         flush = (clock + done + frames) % PIECE == 0
         first, second = one[done : done + frames], two[done : done + frames]
-        _spread(up_upper, first, buffer, 0, factor)
-        if alone:
-            for i in range(0, 2 * frames * factor, 2):
-                buffer[i + 1] = buffer[i]
-        else:
-            _spread(up_lower, second, buffer, 1, factor)
-        for k in range(count):
-            if k == where:
-                _network(
-                    buffer,
-                    frames * factor,
-                    network,
-                    makeup,
-                    upper[STAGES + 1],
-                    lower[STAGES + 1],
-                    roots,
-                    flush,
-                )
-            _stage(buffer, frames, factor, stages, 12 * k, shift, upper[k], lower[k], spare, roots, flush)
-        if where == count:
-            _network(
-                buffer, frames * factor, network, makeup, upper[STAGES + 1], lower[STAGES + 1], roots, flush
-            )
-        _power(buffer, frames, factor, power, sag, upper[STAGES], lower[STAGES], spare, roots, droops, flush)
-        _gather(down_upper, buffer, 0, factor, first)
-        if not alone:
-            _gather(down_lower, buffer, 1, factor, second)
+        start = 0 if part == 2 else 2 * done * factor
+        buffer = fast[start : start + 2 * frames * factor]
+        if part != 1:
+            _front(buffer, first, second, ups, middle, designs, where, states, alone, rooms, flush)
+        if part != 0:
+            _back(buffer, first, second, downs, middle, designs, where, states, alone, rooms, flush)
         done += frames
 
 
@@ -363,11 +385,29 @@ def amplify(
     clock: int,
     settings: Pair,
 ) -> None:
-    """Amplify two signals (frames,) in place, whose first samples are at the clock: those of two legs, or one twice."""
+    """Amplify two signals (frames,) in place, whose first samples are at the clock: those of two legs, or one twice.
+
+    Of a long one the second half of an amplifier works on what has left the first, where another thread has time.
+    """
     upper, lower = amplifiers
-    many = PIECE * settings.factor
-    rooms = np.empty(2 * many), np.empty(2 * many + 4), np.empty(2 * many + 4), np.empty(2 * PIECE + 2)
-    _amplify(
-        signals, clock, (upper.up.parts, lower.up.parts), (upper.down.parts, lower.down.parts), settings.parts,
-        settings.network_at, (upper.states, lower.states), upper is lower, rooms,
-    )  # fmt: skip
+    frames, factor = len(signals[0]), settings.factor
+    count = len(settings.parts[0])
+
+    def work(part: int, start: int, stop: int, fast: np.ndarray) -> None:
+        many = 2 * PIECE * factor
+        rooms = np.empty(many + 4), np.empty(many + 4), np.empty(2 * PIECE + 2)
+        _amplify(
+            (signals[0][start:stop], signals[1][start:stop]), clock + start, part, fast,
+            (upper.up.parts, lower.up.parts), (upper.down.parts, lower.down.parts), (count + 3) // 2,
+            settings.parts, settings.network_at, (upper.states, lower.states), upper is lower, rooms,
+        )  # fmt: skip
+
+    if frames < LONG:
+        work(2, 0, frames, np.empty(2 * PIECE * factor))
+        return
+    rooms = [np.empty(2 * CHUNK * factor) for _ in range(2)]
+
+    def half(part: int, k: int) -> None:
+        work(part, k * CHUNK, min(frames, (k + 1) * CHUNK), rooms[k % 2])
+
+    handed_on(partial(half, 0), partial(half, 1), -(-frames // CHUNK))

@@ -13,10 +13,10 @@ _mine = threading.local()
 
 
 class Half:
-    """The work on one leg, that whoever has time may do."""
+    """A part of a work, that whoever has time may do."""
 
-    def __init__(self, work: Callable[[int], None], leg: int) -> None:
-        self._work, self._leg = work, leg
+    def __init__(self, work: Callable[[int], None], which: int) -> None:
+        self._work, self._which = work, which
         self.taken = False
         self.over = False
         self._error: Exception | None = None
@@ -24,7 +24,7 @@ class Half:
     def do(self) -> None:
         """What goes wrong is raised by `end`."""
         try:
-            self._work(self._leg)
+            self._work(self._which)
         except Exception as error:
             self._error = error
         self.over = True
@@ -35,8 +35,8 @@ class Half:
 
 
 class Crew:
-    """Threads that share other work. While one works on one leg, another one that has nothing to do may take the other:
-    `halves` are on offer, and `changed` guards them and tells of them.
+    """Threads that share other work. While one works on one leg, say, another one that has nothing to do may take the
+    other: `halves` are on offer, and `changed` guards them and tells of them.
     """
 
     def __init__(self) -> None:
@@ -55,23 +55,55 @@ class Crew:
         half.taken = True
         return half
 
-    def on_both(self, work: Callable[[int], None]) -> None:
-        half = Half(work, 1)
+    def offer(self, work: Callable[[int], None], which: int) -> Half:
+        """Let another thread do work(which) until `finish`."""
+        half = Half(work, which)
         with self.changed:
             self.halves.append(half)
             self.changed.notify()
+        return half
+
+    def finish(self, half: Half) -> None:
+        """What was offered is done: by this thread, if no other one has begun with it."""
+        with self.changed:
+            mine = not half.taken
+            if mine:
+                self.halves.remove(half)
+            else:
+                self.changed.wait_for(lambda: half.over)
+        if mine:
+            half.do()
+        half.end()
+
+    def on_both(self, work: Callable[[int], None]) -> None:
+        half = self.offer(work, 1)
         try:
             work(0)
         finally:
-            with self.changed:
-                mine = not half.taken
-                if mine:
-                    self.halves.remove(half)
-                else:
-                    self.changed.wait_for(lambda: half.over)
-            if mine:
-                half.do()
-        half.end()
+            self.finish(half)
+
+
+def handed_on(first: Callable[[int], None], second: Callable[[int], None], count: int) -> None:
+    """Call first(k) and then second(k) for k = 0 to count - 1, each in this order; second(k) beside first(k + 1), where
+    another thread of a crew has time. What they hand on may be kept for two k.
+    """
+    crew: Crew | None = getattr(_mine, "crew", None)
+    if crew is None:
+        for k in range(count):
+            first(k)
+            second(k)
+        return
+    waiting: Half | None = None
+    try:
+        for k in range(count):
+            first(k)
+            if waiting is not None:
+                last, waiting = waiting, None
+                crew.finish(last)
+            waiting = crew.offer(second, k)
+    finally:
+        if waiting is not None:
+            crew.finish(waiting)
 
 
 @cache
