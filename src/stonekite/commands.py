@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 Menu = Literal["file", "edit", "listen", "view", "help", ""]
 Needs = Literal["nothing", "session", "stage"]
@@ -26,6 +26,10 @@ class Command:
     apart: bool = False
     needs: Needs = "nothing"
     checkable: bool = False
+
+    def __post_init__(self) -> None:
+        for name in ("words", "help"):
+            object.__setattr__(self, name, said(getattr(self, name)))
 
 
 VERSIONS = 9
@@ -156,7 +160,7 @@ def keys_of(command: Command, own: Mapping[str, tuple[str, ...]]) -> tuple[str, 
 
 def conflicts(own: Mapping[str, tuple[str, ...]]) -> list[tuple[str, str, str]]:
     """Keys that two have: the key, and what each does, in words. One that belongs to what has the focus counts, too."""
-    taken = {key.strip(): words for _, keys, words in LOCAL for key in keys.split(",")}
+    taken = {key.strip(): said(words) for _, keys, words in LOCAL for key in keys.split(",")}
     found = []
     for command in COMMANDS:
         for key in keys_of(command, own):
@@ -183,9 +187,9 @@ def rows(own: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, str]]:
     numbered = [keys_of(BY_ID[f"version-{n}"], own) for n in range(1, VERSIONS + 1)]
     given = [keys[0] for keys in numbered if keys]
     if given:
-        yield f"{given[0]} … {given[-1]}", "hear a version, and the state now again"
+        yield f"{given[0]} … {given[-1]}", said("hear a version, and the state now again")
     for where, keys_there, words in LOCAL:
-        yield keys_there, f"{where}: {words}"
+        yield keys_there, f"{said(where)}: {said(words)}"
 
 
 def table() -> str:

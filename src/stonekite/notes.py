@@ -6,6 +6,8 @@ A beat is a quarter note.
 import re
 from functools import cache
 
+from stonekite.words import said
+
 SLOWEST_BPM, FASTEST_BPM = 20.0, 400.0
 PARTS = (1, 2, 4, 8, 16, 32, 64)
 KINDS = {"": 1.0, "dotted": 1.5, "triplet": 2.0 / 3.0}
@@ -23,7 +25,8 @@ def beats(text: str) -> float:
     some = re.fullmatch(r"(\d{1,3}(?:\.\d{1,6})?) beats?", folded)
     if some and float(some[1]) > 0.0:
         return float(some[1])
-    raise ValueError(f"“{text.strip()}” is no note: 1/1 to 1/64, dotted or triplet, or a number of beats.")
+    sentence = said("“{text}” is no note: 1/1 to 1/64, dotted or triplet, or a number of beats.")
+    raise ValueError(sentence.format(text=text.strip()))
 
 
 def kept(text: str) -> str:

@@ -1,11 +1,58 @@
-"""How names, numbers and times are shown and typed, wherever they stand. Knows nothing else of this program."""
+"""How names, numbers and times are shown and typed, wherever they stand, and in which language.
+
+What is said in one place for all of the program (here, in commands.py, settings and kinds of stages) goes through `said`,
+which looks it up in a catalogue of the user's language, if there is one: a gettext file called stonekite.mo. `python -m
+stonekite.catalogue` writes the template for one. Knows nothing else of this program.
+"""
 
 import math
+import os
 import re
-from typing import Literal
+from functools import cache
+from pathlib import Path
+from typing import TYPE_CHECKING, Literal
+
+if TYPE_CHECKING:
+    from gettext import NullTranslations
+
+DOMAIN = "stonekite"
+_marked: set[str] = set()
+
+
+@cache
+def _catalogue() -> "NullTranslations | None":
+    """That of the user's language (LANGUAGE, LC_ALL, LC_MESSAGES, LANG), beside the program or among the user's data;
+    None where there is none, and without loading what it would take."""
+    data = os.environ.get("XDG_DATA_HOME") or os.path.expanduser("~/.local/share")
+    for folder in (Path(data) / DOMAIN / "locale", Path(__file__).parent / "locale"):
+        if folder.is_dir():
+            import gettext
+
+            with_it = gettext.find(DOMAIN, folder)
+            if with_it is not None:
+                return gettext.translation(DOMAIN, folder)
+    return None
+
+
+def said(text: str) -> str:
+    """A text of the program in the user's language."""
+    _marked.add(text)
+    catalogue = _catalogue()
+    return text if catalogue is None or not text else catalogue.gettext(text)
+
+
+def marked() -> set[str]:
+    """What was asked for so far, as it stands in the program."""
+    return _marked - {""}
+
 
 Component = Literal["left", "right", "mid", "side"]
-NAMES: dict[str, str] = {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
+NAMES: dict[str, str] = {
+    "left": said("Left"),
+    "right": said("Right"),
+    "mid": said("Mid"),
+    "side": said("Side"),
+}
 LETTERS: dict[str, str] = {"left": "L", "right": "R", "mid": "M", "side": "S"}
 """Of the components."""
 
@@ -47,7 +94,8 @@ def parsed_time(text: str) -> float:
     """Seconds of a time such as 75, 1:15 or 1:15.5. Raises ValueError with a sentence."""
     match = re.fullmatch(r"(?:(\d+):)?(\d+(?:\.\d*)?)", text.strip().replace(",", "."))
     if match is None:
-        raise ValueError(f"“{text.strip()}” is not a time: type minutes:seconds, such as 1:15.")
+        sentence = said("“{text}” is not a time: type minutes:seconds, such as 1:15.")
+        raise ValueError(sentence.format(text=text.strip()))
     return 60.0 * int(match[1] or 0) + float(match[2])
 
 
@@ -57,10 +105,10 @@ def parsed_range(text: str) -> tuple[float, float] | None:
         return None
     parts = re.split(r"[–—-]|\bto\b", text)
     if len(parts) != 2:
-        raise ValueError("Type two times, such as 0:10 – 0:30, or nothing for all of it.")
+        raise ValueError(said("Type two times, such as 0:10 – 0:30, or nothing for all of it."))
     start, end = (parsed_time(part) for part in parts)
     if end <= start:
-        raise ValueError("The range ends before it begins.")
+        raise ValueError(said("The range ends before it begins."))
     return start, end
 
 

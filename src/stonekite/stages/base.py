@@ -12,6 +12,7 @@ from stonekite.signal.matrix import Matrix
 from stonekite.stages.banded import Bands
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, flag, number
+from stonekite.words import said
 
 LegName = Literal["upper", "lower"]
 LEGS: tuple[LegName, LegName] = ("upper", "lower")
@@ -328,3 +329,7 @@ class Kind:
     offers: Offers = Offers()
     branching: Branching | None = None
     """Of a kind whose stages hold branches, in a field `branches`."""
+
+    def __post_init__(self) -> None:
+        for name in ("label", "help"):
+            object.__setattr__(self, name, said(getattr(self, name)))

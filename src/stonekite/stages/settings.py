@@ -49,6 +49,13 @@ class Setting:
     note: str = ""
     seldom: bool = False
 
+    def __post_init__(self) -> None:
+        for name in ("label", "help"):
+            object.__setattr__(self, name, words.said(getattr(self, name)))
+        if self.words is not None:
+            shown = {value: words.said(word) for value, word in self.words.items()}
+            object.__setattr__(self, "words", shown)
+
     def of_note(self, text: str, bpm: float) -> float:
         """What a note is in this unit at a tempo, held to the range: ms, or Hz of one that repeats."""
         length = notes.seconds(text, bpm)
@@ -105,7 +112,7 @@ class Setting:
         if self.words is not None:
             return self.words[value]
         if isinstance(value, bool):
-            return "on" if value else "off"
+            return words.said("on") if value else words.said("off")
         if self.taper == "fader" and value <= SILENCE_DB:
             return "−∞ dB"
         if self.decimals is not None:
@@ -139,7 +146,10 @@ class Setting:
             return self.low
         match = re.fullmatch(r"([+-]?(?:\d+\.?\d*|\.\d+))\s*(k|m)?\s*([a-zµ%°]*)", folded)
         if match is None:
-            raise ValueError(f"{self.label}: “{text.strip()}” is not a number. {self._range()}")
+            sentence = words.said("{label}: “{text}” is not a number.").format(
+                label=self.label, text=text.strip()
+            )
+            raise ValueError(f"{sentence} {self._range()}")
         number, prefix, unit = match.groups()
         full = (prefix or "") + unit
         scale = {
@@ -150,14 +160,20 @@ class Setting:
             **(units or {}),
         }.get(full)
         if scale is None:
-            raise ValueError(f"{self.label} is in {self.unit or 'plain numbers'}, not in “{full}”.")
+            sentence = words.said("{label} is in {unit}, not in “{other}”.")
+            plain = words.said("plain numbers")
+            raise ValueError(sentence.format(label=self.label, unit=self.unit or plain, other=full))
         value = float(number) * scale
         if not self.low <= value <= self.high:
-            raise ValueError(f"{self.label}: {text.strip()} is out of range. {self._range()}")
+            sentence = words.said("{label}: {text} is out of range.").format(
+                label=self.label, text=text.strip()
+            )
+            raise ValueError(f"{sentence} {self._range()}")
         return value
 
     def _range(self) -> str:
-        return f"It goes from {self.shown(self.low)} to {self.shown(self.high)}."
+        sentence = words.said("It goes from {low} to {high}.")
+        return sentence.format(low=self.shown(self.low), high=self.shown(self.high))
 
 
 def number(

@@ -20,7 +20,7 @@ from stonekite.session.types import Split
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.registry import by_work
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES, Component
+from stonekite.words import NAMES, Component, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -38,7 +38,7 @@ def fill_with_kinds(menu: QMenu, add: Callable[[str], None]) -> None:
     for group, kinds in by_work():
         if not kinds:
             continue
-        heading = menu.addAction(group)
+        heading = menu.addAction(said(group))
         heading.setEnabled(False)
         for tag, kind in kinds:
             action = menu.addAction(f"{kind.label}\t{kind.help}", partial(add, tag))
@@ -54,18 +54,18 @@ class Menus(QFrame):
         self._acts = acts_of(window)
         self.actions_by_id: dict[str, QAction] = {}
         self._shortcuts: dict[str, QShortcut] = {}
-        self.recent_menu = QMenu("Open recent")
+        self.recent_menu = QMenu(said("Open recent"))
         self.recent_menu.aboutToShow.connect(self._fill_recent)
-        self.add_menu = QMenu("Add a stage")
+        self.add_menu = QMenu(said("Add a stage"))
         fill_with_kinds(self.add_menu, window.stages.add)
         bar = self.bar = QMenuBar()
-        self._fill(bar.addMenu("&File"), "file", {"open-demo": self.recent_menu})
-        self._fill(bar.addMenu("&Edit"), "edit", {"remove": self.add_menu})
-        self.signal_menu = bar.addMenu("&Signal")
+        self._fill(bar.addMenu(said("&File")), "file", {"open-demo": self.recent_menu})
+        self._fill(bar.addMenu(said("&Edit")), "edit", {"remove": self.add_menu})
+        self.signal_menu = bar.addMenu(said("&Signal"))
         self.split_actions = self._fill_splits(self.signal_menu)
-        self._fill(bar.addMenu("&Listen"), "listen", {})
-        self._fill(bar.addMenu("&View"), "view", {})
-        self._fill(bar.addMenu("&Help"), "help", {})
+        self._fill(bar.addMenu(said("&Listen")), "listen", {})
+        self._fill(bar.addMenu(said("&View")), "view", {})
+        self._fill(bar.addMenu(said("&Help")), "help", {})
         self.actions_by_id["light"].setChecked(preferences.load().theme == "light")
         for command in commands.COMMANDS:
             if not command.menu:

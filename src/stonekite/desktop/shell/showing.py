@@ -2,6 +2,7 @@
 
 from typing import TYPE_CHECKING
 
+from stonekite import commands
 from stonekite.desktop.links.measuring import overview
 from stonekite.desktop.pictures.turn import turn
 from stonekite.engine.offline.overview import sketch
@@ -179,7 +180,8 @@ class Showing:
         undo, redo = self._window.document.next_undo, self._window.document.next_redo
         for id, words in (("undo", undo), ("redo", redo)):
             action = self._window.menus.actions_by_id[id]
-            action.setText(f"{id.capitalize()}: {words}" if words else id.capitalize())
+            name = commands.BY_ID[id].words
+            action.setText(f"{name}: {words}" if words else name)
             action.setEnabled(words is not None)
         for action in self._window.menus.needing("session"):
             action.setEnabled(self._window.document.is_open)
