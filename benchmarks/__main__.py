@@ -8,7 +8,7 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import amps, comparing, echoes, kernels, noises, paths, window
+from benchmarks import amps, comparing, echoes, in_c, kernels, noises, paths, window
 
 
 def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
@@ -16,6 +16,7 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from window.first_picture_rows(folder)
     yield from kernels.kernel_rows()
     yield from kernels.kind_rows()
+    yield from in_c.rows()
     yield from paths.rows()
     yield from echoes.rows()
     yield from amps.rows()

@@ -1,0 +1,148 @@
+"""Some kernels beside the same work in C, one thread, both legs: benchmarks/in_c.c, compiled for this processor."""
+
+import ctypes
+import shutil
+import subprocess
+import tempfile
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+
+from benchmarks.kernels import BLOCK, RATE, best, eight_bands
+from stonekite.engine.graph.chain import Chain
+from stonekite.session.types import Leg, Strip
+from stonekite.signal import biquads, dynamics, fir, matrix
+from stonekite.stages.eq import side_sections
+
+GOAL = 0.6
+
+
+def _pointer(array: np.ndarray) -> ctypes.c_void_p:
+    return ctypes.c_void_p(array.ctypes.data)
+
+
+def _library(folder: Path) -> ctypes.CDLL | None:
+    compiler = shutil.which("cc") or shutil.which("gcc")
+    if compiler is None:
+        return None
+    made = folder / "in_c.so"
+    source = Path(__file__).with_name("in_c.c")
+    flags = ["-O3", "-march=native", "-ffp-contract=fast", "-shared", "-fPIC"]
+    subprocess.run([compiler, *flags, str(source), "-o", str(made), "-lm"], check=True)
+    return ctypes.CDLL(str(made))
+
+
+def _row(words: str, ours: Callable[[], object], theirs: Callable[[], object]) -> tuple[str, str]:
+    """By turns, so that what the machine does meanwhile meets both."""
+    mine = other = 1e9
+    for _ in range(5):
+        mine, other = min(mine, best(ours, 5)), min(other, best(theirs, 5))
+    real = BLOCK / RATE
+    return (
+        words,
+        f"{real / mine:6.0f} x real time; C {real / other:.0f} x: {other / mine:.2f} of it (goal {GOAL})",
+    )
+
+
+def rows() -> Iterator[tuple[str, str]]:
+    with tempfile.TemporaryDirectory() as name:
+        library = _library(Path(name))
+        if library is None:
+            yield "Beside C", "no compiler here"
+            return
+        yield from _rows(library)
+
+
+def _rows(c: ctypes.CDLL) -> Iterator[tuple[str, str]]:
+    rng = np.random.default_rng(0)
+    sound = 0.1 * rng.standard_normal((2, BLOCK))
+    long = ctypes.c_long(BLOCK)
+
+    sections = side_sections(eight_bands(), RATE)
+    assert len(sections) <= 10
+    padded = np.zeros((10, 5))
+    padded[:, 0] = 1.0
+    padded[: len(sections)] = sections
+    packed = biquads.pack(sections, sections)
+    state, block = biquads.rest(packed), sound.copy()
+    pairs = np.ascontiguousarray(np.repeat(padded[:, :, None], 2, axis=2))
+    memory, theirs = np.zeros((20, 2)), sound.copy()
+
+    def our_eq() -> None:
+        block[:] = sound
+        biquads.cascade(block, 0, packed, state)
+
+    rows_of = [_pointer(row) for row in theirs]
+    eq_given = (*rows_of, long, _pointer(pairs), _pointer(memory))
+
+    def their_eq() -> None:
+        theirs[:] = sound
+        c.eq(*eq_given)
+
+    our_eq()
+    their_eq()
+    assert np.abs(block - theirs).max() < 1e-9  # it is the same work
+    yield _row("EQ, eight bells (ten sections)", our_eq, their_eq)
+
+    rooms = [np.empty(BLOCK) for _ in range(4)]
+
+    matrix_given = (*(_pointer(row) for row in (*sound, *rooms)), long)
+
+    def their_matrix() -> None:
+        c.there_and_back(*matrix_given)
+
+    yield _row("Mid/side there and back", lambda: matrix.decode(matrix.encode(sound)), their_matrix)
+    chain = Chain(Strip(upper=Leg(level_db=-6.0)), RATE)
+    yield _row("  the same as a strip with one level set", lambda: chain.process(sound, 0), their_matrix)
+
+    powers = rng.uniform(1e-4, 0.5, (2, BLOCK))
+    parameters = np.zeros((dynamics.ROWS, 2))
+    attack, release = dynamics.smoothing(0.01, RATE), dynamics.smoothing(0.15, RATE)
+    for row, value in (
+        (dynamics.THRESHOLD, -30.0), (dynamics.SLOPE, 0.75), (dynamics.KNEE, 6.0), (dynamics.RANGE, 60.0),
+        (dynamics.ATTACK, attack), (dynamics.RELEASE, release), (dynamics.GAIN, 3.0),
+    ):  # fmt: skip
+        parameters[row] = value
+    smoothers, room = np.zeros((dynamics.MEMORIES, 2)), dynamics.Room()
+    wanted, fast = np.empty(BLOCK), np.zeros(2)
+
+    def our_compressor() -> None:
+        block[:] = sound
+        dynamics.apply(
+            block, dynamics.reduce(powers, BLOCK, parameters, smoothers, room), 0.0, parameters, room
+        )
+
+    figures = [ctypes.c_double(v) for v in (-30.0, 0.75, 6.0, 60.0, attack, release, 3.0)]
+    compressor_given = [
+        (rows_of[leg], _pointer(powers[leg]), _pointer(wanted), long, *figures, _pointer(fast[leg:]))
+        for leg in range(2)
+    ]
+
+    def their_compressor() -> None:
+        theirs[:] = sound
+        for given in compressor_given:
+            c.compress(*given)
+
+    our_compressor()
+    their_compressor()
+    assert np.abs(block - theirs).max() < 1e-6
+    yield _row("Compressor behind its detector, soft knee", our_compressor, their_compressor)
+
+    weights, joined = rng.standard_normal(104), rng.standard_normal(BLOCK + 103 + 64)
+    out, other = np.empty(BLOCK), np.empty(BLOCK)
+
+    def our_filter() -> None:
+        for _ in range(2):
+            fir.convolve(joined, weights, out)
+
+    filter_given = (_pointer(joined), _pointer(weights), ctypes.c_long(104), _pointer(other), long)
+
+    def their_filter() -> None:
+        for _ in range(2):
+            c.fir(*filter_given)
+
+    our_filter()
+    their_filter()
+    assert np.abs(out - other).max() < 1e-9
+    yield _row("Filter of 104 taps, as in the oversampling", our_filter, their_filter)
