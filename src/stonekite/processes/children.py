@@ -9,9 +9,7 @@ import threading
 from collections.abc import Callable
 from typing import Any
 
-from stonekite.processes.framing import read_frame, write_frame
-
-_ENDED = object()
+from stonekite.processes.framing import framed, read_frame
 
 Deliver = Callable[[Callable[[], None]], None]
 """Has something called by whoever hears of a child: in the window, by its own thread."""
@@ -47,7 +45,7 @@ class Child:
         assert process.stdin is not None and process.stdout is not None
         self._process = process
         self._to, self._from = process.stdin, process.stdout
-        self._outgoing: queue.SimpleQueue[Any] = queue.SimpleQueue()
+        self._outgoing: queue.SimpleQueue[bytes | None] = queue.SimpleQueue()
         self._threads = [
             threading.Thread(target=self._listen, args=(answers,), daemon=True),
             threading.Thread(target=self._write, daemon=True),
@@ -71,7 +69,7 @@ class Child:
         except subprocess.TimeoutExpired:
             self._process.kill()
             code = self._process.wait()
-        self._outgoing.put(_ENDED)
+        self._outgoing.put(None)
         self._from.close()
         if not self._closing:
             self._say(self._ended, code)
@@ -84,18 +82,21 @@ class Child:
         self._deliver(heard)
 
     def _write(self) -> None:
-        while (value := self._outgoing.get()) is not _ENDED:
+        while (frame := self._outgoing.get()) is not None:
             try:
-                write_frame(self._to, value)
-            except ValueError:
-                if self._to.closed:
-                    return
-            except OSError:
+                self._to.write(frame)
+                self._to.flush()
+            except (OSError, ValueError):  # gone, or closed
                 return
 
     def send(self, value: Any) -> None:
-        """Say something, in turn; lost if the process is gone (then `ended` tells)."""
-        self._outgoing.put(value)
+        """Say something, in turn; lost if the process is gone (then `ended` tells), or if it cannot be said.
+
+        It is packed here, which takes little: a thread that does it could be put aside in the middle of it by one that
+        plays, and keep Python's lock from the window all the while.
+        """
+        with contextlib.suppress(ValueError):
+            self._outgoing.put(framed(value))
 
     def kill(self) -> None:
         """End a process that does not answer; `ended` tells when it is gone."""
@@ -105,7 +106,7 @@ class Child:
     def close(self) -> None:
         """End the process and wait for it."""
         self._closing = True
-        self._outgoing.put(_ENDED)
+        self._outgoing.put(None)
         with contextlib.suppress(OSError, ValueError):
             self._to.close()
         for patience_s, push in ((0.2, self._process.terminate), (1.0, self._process.kill)):

@@ -6,13 +6,18 @@ from typing import IO, Any
 import msgspec
 
 
-def write_frame(file: IO[bytes], value: Any) -> None:
-    """Write one value. Raises OSError when the other end is gone, ValueError for what cannot be written."""
+def framed(value: Any) -> bytes:
+    """A value as it is written. Raises ValueError for what cannot be."""
     try:
         body = msgspec.msgpack.encode(value)
     except (OverflowError, UnicodeEncodeError) as error:  # nothing that the other end could read
         raise ValueError(str(error)) from None
-    file.write(struct.pack("<I", len(body)) + body)
+    return struct.pack("<I", len(body)) + body
+
+
+def write_frame(file: IO[bytes], value: Any) -> None:
+    """Write one value. Raises OSError when the other end is gone, ValueError for what cannot be written."""
+    file.write(framed(value))
     file.flush()
 
 
