@@ -6,26 +6,23 @@
 
 typedef double two __attribute__((vector_size(16)));
 
-/* Second-order sections, transposed direct form II, both legs in one vector; c: sections of b0 b1 b2 a1 a2, each a pair. */
-#define SECTIONS 10
-void eq(double *upper, double *lower, long frames, const two *c, two *state)
+/* Ten second-order sections, transposed direct form II, both legs in one vector, their states in registers; c: sections of
+   b0 b1 b2 a1 a2, each a pair. */
+#define EACH(do) do(0) do(1) do(2) do(3) do(4) do(5) do(6) do(7) do(8) do(9)
+void eq(double *restrict upper, double *restrict lower, long frames, const two *restrict c, two *restrict state)
 {
-    two s1[SECTIONS], s2[SECTIONS];
-    for (int k = 0; k < SECTIONS; k++) { s1[k] = state[2 * k]; s2[k] = state[2 * k + 1]; }
+#define LOAD(k) two s##k = state[2 * k], t##k = state[2 * k + 1];
+#define STEP(k) { two y = c[5 * k] * x + s##k; s##k = c[5 * k + 1] * x - c[5 * k + 3] * y + t##k; \
+                  t##k = c[5 * k + 2] * x - c[5 * k + 4] * y; x = y; }
+#define STORE(k) state[2 * k] = s##k; state[2 * k + 1] = t##k;
+    EACH(LOAD)
     for (long i = 0; i < frames; i++) {
         two x = {upper[i], lower[i]};
-#pragma GCC unroll 10
-        for (int k = 0; k < SECTIONS; k++) {
-            const two *q = c + 5 * k;
-            two y = q[0] * x + s1[k];
-            s1[k] = q[1] * x - q[3] * y + s2[k];
-            s2[k] = q[2] * x - q[4] * y;
-            x = y;
-        }
+        EACH(STEP)
         upper[i] = x[0];
         lower[i] = x[1];
     }
-    for (int k = 0; k < SECTIONS; k++) { state[2 * k] = s1[k]; state[2 * k + 1] = s2[k]; }
+    EACH(STORE)
 }
 
 /* Left and right to mid and side, and back. */
