@@ -1,4 +1,4 @@
-"""SIMD vectors of doubles for Numba kernels: of 16, for filters, and of 4, for transforms.
+"""SIMD vectors of doubles for Numba kernels: of 16, for filters, of 4, for transforms, and of 2, for two legs.
 
 Numba vectorises loops over samples, but a recursive filter cannot be vectorised along time. With a vector
 type, the sections of a cascade can lie side by side instead. And where a loop goes over many arrays, LLVM

@@ -266,8 +266,10 @@ class KitePicture(Picture):
         return QRectF(lane.start, lane.y - 17.0, 92.0, 17.0)
 
     def _line_box(self, leg: LegName):
-        y = self._layout.legs.get(leg, -100.0)
-        return QRectF(self._split_x, y - 6, self._join_x - self._split_x, 12).toAlignedRect()
+        """Where the line of a leg runs, with its ends that part from the middle and come back to it."""
+        y, middle = self._layout.legs.get(leg, -100.0), self._layout.middle
+        top, bottom = min(y, middle) - 6, max(y, middle) + 6
+        return QRectF(self._split_x, top, self._join_x - self._split_x, bottom - top).toAlignedRect()
 
     def _source_box(self) -> QRectF:
         return QRectF(12, self._layout.middle - 36, 118, 72)

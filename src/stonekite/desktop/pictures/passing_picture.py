@@ -71,7 +71,8 @@ class PassingPicture(Picture):
         self.renew()
 
     def _restyle(self) -> None:
-        self._again()
+        self._images = None
+        super()._restyle()
 
     @property
     def legs(self) -> tuple[LegName, ...]:

@@ -186,7 +186,9 @@ class Spurs:
     def _stand(self, places: list[_Place]) -> None:
         """Have these spurs at work, and the line keep what they take."""
         self._places = places
-        nodes = self._working = [place.node for place in places]
+        nodes = [place.node for place in places]
+        self.working = nodes
+        """Those that make a row each of what is taken."""
         self._taken = np.array([node.taken for node in nodes]).reshape(-1, 2, 2)
         self._gains = np.array([node.gains for node in nodes]).reshape(-1, 2, 2)
         self._steady = np.array([k for k, place in enumerate(places) if place.stays], dtype=np.int64)
@@ -228,7 +230,7 @@ class Spurs:
         if self._rows.shape != shape:
             self._rows = np.empty(shape)
         self.take(split, end, self._line.tapped, self._rows)
-        for node, own in zip(self._working, self._rows, strict=True):
+        for node, own in zip(self.working, self._rows, strict=True):
             node.process(own, clock, probe)
 
     def take(
@@ -238,11 +240,6 @@ class Spurs:
         for after, which in self._from.items():
             legs = split if after == SPLIT else tapped.get(after)  # type: ignore[arg-type]
             mixing.mix_each(self._taken, which, end if legs is None else legs, rows)
-
-    @property
-    def working(self) -> list[SpurNode]:
-        """Those that make a row each of what is taken."""
-        return self._working
 
     def add_to(self, legs: np.ndarray, rows: np.ndarray | None = None) -> None:
         """Add rows (spurs, 2, frames), or what came out last, by the spurs' levels, to legs (2, frames)."""
