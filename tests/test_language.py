@@ -2,6 +2,7 @@
 
 import json
 import os
+import re
 import struct
 import subprocess
 import sys
@@ -12,7 +13,7 @@ import pytest
 from stonekite import catalogue, commands
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
-from stonekite.words import parsed_time
+from stonekite.words import NAMES, parsed_time
 
 
 def foreign(text: str) -> str:
@@ -37,74 +38,182 @@ def written(folder: Path, texts: list[str]) -> None:
     (place / "stonekite.mo").write_bytes(head + tables[0] + tables[1] + body)
 
 
-ASKED = """
-import json, os, sys
-from PySide6.QtWidgets import QApplication
-from stonekite import commands, notes
+WALK = """
+import json, os
+from PySide6.QtCore import QEventLoop, QTimer
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QMenu, QTableWidget, QWidget
+
+found, draw = {}, QPainter.drawText
+
+def note(text, where):
+    if text:
+        found.setdefault(text, where)
+
+def drawn(painter, *given):
+    for one in given:
+        if isinstance(one, str):
+            note(one, "painted")
+    return draw(painter, *given)
+
+QPainter.drawText = drawn
+
 from stonekite.desktop.controls import theme
 from stonekite.desktop.shell.window import Window
 from stonekite.stages.registry import KINDS
-from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES, parsed_time
 
-def refused(act):
-    try:
-        act()
-    except ValueError as error:
-        return str(error)
+def look(root):
+    for one in [root, *root.findChildren(QWidget)]:
+        texts = [one.toolTip(), one.accessibleName(), one.accessibleDescription()]
+        if isinstance(one, (QLabel, QAbstractButton, QLineEdit)):
+            texts.append(one.text())
+        if isinstance(one, QLineEdit):
+            texts.append(one.placeholderText())
+        if isinstance(one, QComboBox):
+            texts += [one.itemText(k) for k in range(one.count())]
+        if isinstance(one, QMenu):
+            texts += [act.text() for act in one.actions()]
+        if isinstance(one, QTableWidget):
+            cells = [(row, column) for row in range(one.rowCount()) for column in range(one.columnCount())]
+            texts += [one.item(*cell).text() for cell in cells if one.item(*cell) is not None]
+        if one.isWindow():
+            texts.append(one.windowTitle())
+        for text in texts:
+            note(text, type(one).__name__)
+    root.grab()
+
+def wait(seconds):
+    loop = QEventLoop()
+    QTimer.singleShot(int(seconds * 1000), loop.quit)
+    loop.exec()
 
 app = QApplication([])
 theme.apply(app)
 window = Window()
+window.resize(1280, 800)
 window.show()
-frequency = settings_of(KINDS["eq"].offers.bands.band)["frequency_hz"]
-print(json.dumps({
-    "menus": [action.text() for menu in window.menus.bar.actions() for action in [menu, *menu.menu().actions()]
-              if action.text() and not action.isSeparator()],
-    "kinds": [word for kind in KINDS.values() for word in (kind.label, kind.help)],
-    "settings": [word for kind in KINDS.values() for one in settings_of(kind.side).values()
-                 for word in (one.label, one.help, *(one.words or {}).values()) if word],
-    "names": list(NAMES.values()),
-    "keys": [does for _, does in commands.rows({})],
-    "refused": [refused(lambda: parsed_time("soon")), refused(lambda: notes.kept("soon")),
-                refused(lambda: frequency.typed("loud")), refused(lambda: frequency.typed("900k"))],
-}))
-window.measuring.close()
+look(window)
+window.opening.open_demo()
+for kind in KINDS:
+    window.stages.add(kind)
+    app.processEvents()
+    wait(0.05)
+    look(window)
+    while len(window.document.strip.stages) > 3:
+        window.stages.remove(window.document.strip.stages[0].id)
+acts = window.menus.actions_by_id
+for act in ("view-source", "view-output", "view-compare", "view-stage", "press-copy", "keep", "keys", "tempo", "presets",
+            "export", "blind"):
+    acts[act].trigger()
+    wait(0.2)
+    for one in app.topLevelWidgets():
+        if one.isVisible():
+            look(one)
+            if one is not window:
+                one.close()
+print(json.dumps(found))
+window.document.discard()
 window.close()
+os._exit(0)
 """
 
+UNITS = {
+    "Hz",
+    "kHz",
+    "dB",
+    "dBFS",
+    "dBTP",
+    "LUFS",
+    "LU",
+    "ms",
+    "cm",
+    "st",
+    "oct",
+    "BPM",
+    "bit",
+    "WAV",
+    "FLAC",
+    "AIFF",
+    "OGG",
+}
+KEYS = {"Alt", "Ctrl", "Shift", "Esc", "Enter", "Return", "Space", "Home", "End", "Del", "Backspace", "Delete", "Left", "Right",
+        "Up", "Down", "Escape", "Page", "Tab", "PgUp", "PgDown"}  # fmt: skip
+NAMES_OF_ITS_OWN = {"landing", "stage", "Stone", "Kite", "Pressed", "copy"}
+FROM_QT = {"Close", "Press", "shortcut"}
+"""What Qt says by itself, from a catalogue of its own."""
 
-def asked(data: Path) -> dict[str, list[str]]:
-    found = subprocess.run(
-        [sys.executable, "-c", ASKED],
+
+def outside(text: str) -> set[str]:
+    """Words of a text that no catalogue gave."""
+    while (shorter := re.sub(r"\[[^\[\]]*(\]|…)", "", text)) != text:
+        text = shorter
+    return set(re.findall(r"[A-Za-z]{2,}", text)) - UNITS - KEYS - NAMES_OF_ITS_OWN - FROM_QT
+
+
+def heard(script: str, data: Path) -> str:
+    done = subprocess.run(
+        [sys.executable, "-c", script],
         env={**os.environ, "XDG_DATA_HOME": str(data), "LANGUAGE": "xx", "QT_QPA_PLATFORM": "offscreen"},
         capture_output=True,
         text=True,
-        check=True,
     )
-    return json.loads(found.stdout)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
 
 
-def test_all_that_is_said_in_one_place_is_said_in_the_users_language(tmp_path):
+def test_the_whole_window_is_said_in_the_users_language(tmp_path):
+    """Every text of every editor, view and dialog, its tooltips and what is read aloud, and what is painted."""
     written(tmp_path, catalogue.texts())
-    theirs = asked(tmp_path)
-    for what, words in theirs.items():
-        left = [word for word in words if "[" not in word]
-        assert words and not left, (what, left)
-    assert theirs["refused"][0] == "[“soon” IS NOT A TIME: TYPE MINUTES:SECONDS, SUCH AS 1:15.]"
-    assert "[FREQUENCY]: “loud”" in theirs["refused"][2] and "20.0 Hz" in theirs["refused"][3]
+    found = json.loads(heard(WALK, tmp_path))
+    assert len(found) > 1500 and {"painted", "Label", "QMenu", "QPushButton"} <= set(found.values())
+    plain = {text: words for text in found if (words := outside(text))}
+    assert not plain, [(found[text], text, sorted(words)) for text, words in plain.items()]
 
 
-def test_without_a_catalogue_it_is_said_as_it_stands(tmp_path):
-    plain = asked(tmp_path)
-    assert "Undo" in plain["menus"] and plain["names"] == ["Left", "Right", "Mid", "Side"]
+def test_the_command_line_and_what_is_refused_are_said_in_the_users_language(tmp_path):
+    written(tmp_path, catalogue.texts())
+    helps = heard(
+        "from stonekite.cli import main; main(['encode', '--help'], standalone_mode=False)", tmp_path
+    )
+    assert (
+        "[WRITE MID AND SIDE OF A STEREO FILE AS COMPONENT FILES.]" in helps
+        and "[FOLDER TO WRITE TO.]" in helps
+    )
+    refused = heard(
+        "from stonekite.notes import kept; from stonekite.words import NAMES, parsed_time; from stonekite.session.storage import load\n"
+        "from pathlib import Path\n"
+        "for act in (lambda: parsed_time('soon'), lambda: kept('soon'), lambda: load(Path('/nowhere'))):\n"
+        "    try: act()\n"
+        "    except Exception as error: print(error)",
+        tmp_path,
+    ).splitlines()
+    assert len(refused) == 3 and not [line for line in refused if outside(line) - {"soon", "nowhere"}], (
+        refused
+    )
+
+
+def test_a_report_is_said_in_the_users_language(tmp_path):
+    """A table's headings and rows; what is machine-readable stays."""
+    written(tmp_path, catalogue.texts())
+    rows = json.loads(
+        heard(
+            "import json; from stonekite.reports.table import ROWS\n"
+            "print(json.dumps([text for row in ROWS for text in (row.group, row.label, row.help)]))",
+            tmp_path,
+        )
+    )
+    assert len(rows) > 60 and not [text for text in rows if outside(text)]
+
+
+def test_without_a_catalogue_it_is_said_as_it_stands():
+    assert NAMES == {"left": "Left", "right": "Right", "mid": "Mid", "side": "Side"}
     with pytest.raises(ValueError, match="is not a time: type minutes:seconds"):
         parsed_time("soon")
 
 
 def test_the_template_has_every_command_setting_and_kind_once():
     texts = catalogue.texts()
-    assert len(texts) == len(set(texts)) > 500
+    assert len(texts) == len(set(texts)) > 1400
     there = set(texts)
     assert {command.words for command in commands.COMMANDS} <= there
     for kind in KINDS.values():

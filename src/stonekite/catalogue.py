@@ -1,15 +1,18 @@
 """Writes the template (POT) of all that `words.said` looks up, for translators: `python -m stonekite.catalogue`.
 
-What is declared (commands, settings, kinds of stages, names of components) is known once their modules are loaded; what
-is said later is found in the code, where it stands as a literal.
+What is declared (commands, settings, kinds of stages, names of components) is known once all modules are loaded; what is
+said later is found in the code, where it stands as a literal; and presets that are shipped are files.
 """
 
 import ast
+import importlib
+import pkgutil
 from collections.abc import Iterator
 from pathlib import Path
 
+import stonekite
 from stonekite import commands, words
-from stonekite.stages import registry
+from stonekite.session.presets import SHIPPED, listed
 from stonekite.stages.base import GROUPS
 
 _HEAD = """msgid ""
@@ -33,14 +36,17 @@ def _literals(tree: ast.AST) -> Iterator[str]:
 
 def texts() -> list[str]:
     """All that can be translated, sorted. Only right in the program's own language."""
-    registry.by_work()  # all kinds are loaded, and with them their settings
+    for module in pkgutil.walk_packages(stonekite.__path__, "stonekite."):
+        if not module.name.endswith("__main__"):
+            importlib.import_module(module.name)
     declared = [*GROUPS, *(text for place, _, what in commands.LOCAL for text in (place, what))]
     written = [
         text
         for path in sorted(Path(__file__).parent.rglob("*.py"))
         for text in _literals(ast.parse(path.read_text(encoding="utf-8")))
     ]
-    return sorted({*words.marked(), *declared, *written})
+    shipped = [text for _, preset in listed([SHIPPED])[0] for text in (preset.name, preset.about) if text]
+    return sorted({*words.marked(), *declared, *written, *shipped})
 
 
 def template() -> str:

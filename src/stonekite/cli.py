@@ -3,22 +3,25 @@
 import signal
 import sys
 import tempfile
-from collections.abc import Callable
-from functools import wraps
 from pathlib import Path
 from typing import Any
 
 import click
 
 from stonekite import __version__
-from stonekite.cli_figures import progress, say
+from stonekite.cli_figures import fail, faults, progress, say, warn, warn_of_damage, warn_of_overs, written
+from stonekite.words import said
 
 MATRIX_NAMES = ("half-sum", "equal-power", "raised-side")
 FILE = click.Path(path_type=Path)
 
 
 class _Commands(click.Group):
-    """Anything that is not a command is a file to open in the window."""
+    """Anything that is not a command is a file to open in the window. What they say of themselves is looked up."""
+
+    def add_command(self, cmd: click.Command, name: str | None = None) -> None:
+        cmd.help = said(cmd.help or "")
+        super().add_command(cmd, name)
 
     def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
         if not args or (args[0] not in self.commands and args[0] not in ("--help", "--version")):
@@ -29,8 +32,10 @@ class _Commands(click.Group):
 @click.group(
     cls=_Commands,
     context_settings={"help_option_names": ["-h", "--help"]},
-    help="Process the two halves of a stereo recording separately, and compare.\n\n"
-    "`stonekite [SESSION|AUDIO…]` opens the window; `stonekite --demo` with the demo recording.",
+    help=said(
+        "Process the two halves of a stereo recording separately, and compare.\n\n`stonekite "
+        "[SESSION|AUDIO…]` opens the window; `stonekite --demo` with the demo recording."
+    ),
 )
 @click.version_option(__version__, prog_name="Stone Kite")
 def main() -> None:
@@ -40,35 +45,12 @@ def main() -> None:
             signal.signal(number, lambda got, _: sys.exit(128 + got))
 
 
-def _faults(command: Callable[..., Any]) -> Callable[..., Any]:
-    """Known faults become one sentence on standard error and exit code 1."""
-
-    @wraps(command)
-    def guarded(*args: Any, **kwargs: Any) -> Any:
-        from stonekite.files.audio import AudioError
-        from stonekite.session.storage import SessionError
-
-        try:
-            return command(*args, **kwargs)
-        except (AudioError, SessionError) as error:
-            _fail(str(error))
-        except OSError as error:
-            _fail(f"{error.filename or 'A file'}: {(error.strerror or str(error)).lower()}.")
-
-    return guarded
-
-
-def _fail(sentence: str) -> None:
-    click.echo(f"stonekite: {sentence}", err=True)
-    sys.exit(1)
-
-
-as_json = click.option("--json", "as_json", is_flag=True, help="Print figures as JSON.")
-force = click.option("--force", is_flag=True, help="Overwrite files that exist.")
+as_json = click.option("--json", "as_json", is_flag=True, help=said("Print figures as JSON."))
+force = click.option("--force", is_flag=True, help=said("Overwrite files that exist."))
 channels_option = click.option(
     "--channels",
     metavar="A,B",
-    help="Which two channels to use of a file that has more (counted from 1).",
+    help=said("Which two channels to use of a file that has more (counted from 1)."),
 )
 
 
@@ -78,22 +60,28 @@ def _channels(text: str | None) -> tuple[int, int] | None:
     try:
         first, second = (int(part) - 1 for part in text.split(","))
     except ValueError:
-        raise click.BadParameter("give two channel numbers, such as 3,4", param_hint="--channels") from None
+        raise click.BadParameter(
+            said("give two channel numbers, such as 3,4"), param_hint="--channels"
+        ) from None
     if min(first, second) < 0:
-        raise click.BadParameter("channels are counted from 1", param_hint="--channels")
+        raise click.BadParameter(said("channels are counted from 1"), param_hint="--channels")
     return first, second
 
 
 @main.command("open", hidden=True)
 @click.argument("paths", nargs=-1, type=FILE)
-@click.option("--demo", is_flag=True, help="Open the demo recording.")
-@_faults
+@click.option("--demo", is_flag=True, help=said("Open the demo recording."))
+@faults
 def open_window(paths: tuple[Path, ...], demo: bool) -> None:
     """Open the window."""
     for path in paths:
         if not path.exists():
             known = ", ".join(name for name in main.commands if name != "open")
-            raise click.UsageError(f"“{path}” is neither a file nor a command. Commands: {known}.")
+            raise click.UsageError(
+                said("“{path}” is neither a file nor a command. Commands: {known}.").format(
+                    path=path, known=known
+                )
+            )
     from stonekite.desktop.shell.application import run
 
     sys.exit(run(list(paths), demo=demo))
@@ -103,14 +91,14 @@ def open_window(paths: tuple[Path, ...], demo: bool) -> None:
 @click.argument("audio", type=FILE)
 @channels_option
 @as_json
-@_faults
+@faults
 def measure(audio: Path, channels: str | None, as_json: bool) -> None:
     """Loudness, peaks, levels of each component, correlation and offset of a file."""
     from stonekite.files.audio import Reader
     from stonekite.measure.summary import Summary, plain
     from stonekite.signal.alignment import Alignment
 
-    with Reader(audio, _channels(channels)) as reader, progress("Measuring") as tell:
+    with Reader(audio, _channels(channels)) as reader, progress(said("Measuring")) as tell:
         summary, alignment, done = Summary(reader.facts.rate), Alignment(reader.facts.rate), 0
         for block in reader.blocks():
             summary.add(block)
@@ -118,7 +106,7 @@ def measure(audio: Path, channels: str | None, as_json: bool) -> None:
             done += block.shape[1]
             tell(done / reader.facts.frames)
         found = alignment.offset()
-        _warn_of_damage(reader.repaired, audio)
+        warn_of_damage(reader.repaired, audio)
         offset = {"samples": found.samples, "polarity": found.polarity, "confidence": found.confidence}
         say({**plain(summary.figures()), "offset": offset}, as_json)
 
@@ -131,13 +119,15 @@ def _matrix_option(default: str | None):
 
 @main.command()
 @click.argument("audio", type=FILE)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help="Folder to write to.")
+@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
 @_matrix_option("half-sum")
 @click.option("--layout", type=click.Choice(["pair", "interleaved"]), default="pair", show_default=True)
-@click.option("--bits", type=click.Choice(["16", "24", "32f", "64f"]), help="Default: what loses nothing.")
+@click.option(
+    "--bits", type=click.Choice(["16", "24", "32f", "64f"]), help=said("Default: what loses nothing.")
+)
 @force
 @as_json
-@_faults
+@faults
 def encode(
     audio: Path, folder: Path, matrix: Any, layout: str, bits: Any, force: bool, as_json: bool
 ) -> None:
@@ -148,9 +138,9 @@ def encode(
     source = facts(audio)
     lost = loss(source, matrix, bits or exact_bits(source, matrix))
     if lost is not None:
-        click.echo(f"stonekite: {lost}", err=True)
+        warn(lost)
     folder.mkdir(parents=True, exist_ok=True)
-    with progress("Encoding") as tell:
+    with progress(said("Encoding")) as tell:
         made = write_components(
             audio,
             folder,
@@ -160,97 +150,79 @@ def encode(
             force=force,
             progress=tell,
         )
-    _warn_of_overs(made.overs)
-    _warn_of_damage(made.repaired, audio)
+    warn_of_overs(made.overs)
+    warn_of_damage(made.repaired, audio)
     if made.changed and lost is None:
-        click.echo(
-            f"stonekite: {made.changed} samples will not come back bit for bit: sums of floats of very different "
-            "size do not fit any float.",
-            err=True,
+        warn(
+            said(
+                "{changed} samples will not come back bit for bit: sums of floats of very different "
+                "size do not fit any float."
+            ).format(changed=made.changed)
         )
-    _written(made.paths, as_json, overs=made.overs, changed=made.changed)
-
-
-def _warn_of_damage(count: int, audio: Path) -> None:
-    if count:
-        click.echo(
-            f"stonekite: {count} samples of “{audio.name}” are not numbers or absurdly large; they were read as silence.",
-            err=True,
-        )
-
-
-def _written(paths: list[Path], as_json: bool, **more: Any) -> None:
-    if as_json:
-        say({"files": [str(path) for path in paths], **more}, True)
-    else:
-        for path in paths:
-            click.echo(path)
+    written(made.paths, as_json, overs=made.overs, changed=made.changed)
 
 
 @main.command()
 @click.argument("parts", nargs=-1, type=FILE, required=True, metavar="MID SIDE | MIDSIDE")
-@click.option("-o", "--output", type=FILE, required=True, help="Stereo file to write.")
+@click.option("-o", "--output", type=FILE, required=True, help=said("Stereo file to write."))
 @_matrix_option(None)
-@click.option("--bits", type=click.Choice(["16", "24", "32f", "64f"]), help="Default: as the source was.")
+@click.option(
+    "--bits", type=click.Choice(["16", "24", "32f", "64f"]), help=said("Default: as the source was.")
+)
 @force
 @as_json
-@_faults
+@faults
 def decode(parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force: bool, as_json: bool) -> None:
     """Write stereo from mid and side files, or from one interleaved file."""
     from stonekite.files.components import join_components
 
     if len(parts) > 2:
-        raise click.UsageError("give a mid and a side file, or one interleaved file")
-    with progress("Decoding") as tell:
+        raise click.UsageError(said("give a mid and a side file, or one interleaved file"))
+    with progress(said("Decoding")) as tell:
         path, overs = join_components(
             list(parts), output, matrix=matrix, bits=bits, force=force, progress=tell
         )
-    _warn_of_overs(overs)
-    _written([path], as_json, overs=overs)
-
-
-def _warn_of_overs(overs: int) -> None:
-    if overs:
-        click.echo(f"stonekite: {overs} samples were over full scale and were cut off there.", err=True)
+    warn_of_overs(overs)
+    written([path], as_json, overs=overs)
 
 
 @main.command()
 @click.argument("audio", type=FILE)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help="Folder to write to.")
+@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
 @force
 @as_json
-@_faults
+@faults
 def separate(audio: Path, folder: Path, force: bool, as_json: bool) -> None:
     """Write left and right of a stereo file as two mono files."""
     from stonekite.files import components
 
     folder.mkdir(parents=True, exist_ok=True)
-    with progress("Separating") as tell:
+    with progress(said("Separating")) as tell:
         paths = components.separate(audio, folder, force=force, progress=tell)
-    _written(paths, as_json)
+    written(paths, as_json)
 
 
 @main.command()
 @click.argument("left", type=FILE)
 @click.argument("right", type=FILE)
-@click.option("-o", "--output", type=FILE, required=True, help="Stereo file to write.")
+@click.option("-o", "--output", type=FILE, required=True, help=said("Stereo file to write."))
 @force
 @as_json
-@_faults
+@faults
 def combine(left: Path, right: Path, output: Path, force: bool, as_json: bool) -> None:
     """Write two mono files as one stereo file."""
     from stonekite.files import components
 
-    with progress("Combining") as tell:
+    with progress(said("Combining")) as tell:
         path = components.combine(left, right, output, force=force, progress=tell)
-    _written([path], as_json)
+    written([path], as_json)
 
 
 @main.command()
 @click.argument("audio", type=FILE)
 @_matrix_option("half-sum")
 @as_json
-@_faults
+@faults
 def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
     """Encode and decode a file through real files and say whether it came back."""
     from stonekite.files import components
@@ -264,22 +236,26 @@ def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
 
 @main.command()
 @click.argument("session", type=FILE)
-@click.option("-o", "--output", type=FILE, required=True, help="File to write.")
+@click.option("-o", "--output", type=FILE, required=True, help=said("File to write."))
 @click.option("--bits", type=click.Choice(["16", "24", "32f"]), default="24", show_default=True)
-@click.option("--rate", type=click.IntRange(8000, 384000), help="Sample rate in Hz. Default: the source's.")
+@click.option(
+    "--rate", type=click.IntRange(8000, 384000), help=said("Sample rate in Hz. Default: the source's.")
+)
 @click.option("--set", "parts", type=click.Choice(["component", "result", "all"]), default="result")
 @click.option(
     "--tail",
     default="auto",
     show_default=True,
     metavar="auto|none|SECONDS",
-    help="How long the result goes on after the recording: until what rings on is below -90 dBFS (auto), not at "
-    "all, or so long.",
+    help=said(
+        "How long the result goes on after the recording: until what rings on is below -90 dBFS (auto), "
+        "not at all, or so long."
+    ),
 )
-@click.option("--no-dither", is_flag=True, help="Round without dither.")
+@click.option("--no-dither", is_flag=True, help=said("Round without dither."))
 @force
 @as_json
-@_faults
+@faults
 def render(
     session: Path,
     output: Path,
@@ -301,7 +277,7 @@ def render(
     except ValueError as error:
         raise click.BadParameter(str(error)) from None
     loaded = load(session)
-    with progress("Rendering") as tell:
+    with progress(said("Rendering")) as tell:
         for step in export(
             loaded,
             output,
@@ -316,11 +292,16 @@ def render(
                 done = step
             else:
                 tell(step)
-    _warn_of_overs(done.overs)
-    _warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
+    warn_of_overs(done.overs)
+    warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
     for name in done.guarded:
-        click.echo(f"{name} was louder than +12 dBFS: its guard made it silent from there on.", err=True)
-    _written(
+        click.echo(
+            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(
+                name=name
+            ),
+            err=True,
+        )
+    written(
         done.paths,
         as_json,
         overs=done.overs,
@@ -333,7 +314,7 @@ def render(
 @main.command()
 @click.argument("bpm", type=click.FloatRange(20.0, 400.0))
 @as_json
-@_faults
+@faults
 def tempo(bpm: float, as_json: bool) -> None:
     """Lengths of notes in ms at so many beats (quarter notes) a minute."""
     from stonekite.notes import table
@@ -347,11 +328,11 @@ def tempo(bpm: float, as_json: bool) -> None:
 @click.option(
     "--report",
     type=FILE,
-    help="Write a page with pictures and the table (.html), or the table (.csv, .json).",
+    help=said("Write a page with pictures and the table (.html), or the table (.csv, .json)."),
 )
 @force
 @as_json
-@_faults
+@faults
 def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -> None:
     """Measures of two files, and what is left of B when A, matched in level, time and polarity, is taken away."""
     from stonekite.engine.offline import compare as comparing
@@ -360,9 +341,9 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
     from stonekite.reports.table import scalars
 
     if report is not None and report.exists() and not force:
-        _fail(f"“{report.name}” exists already.")
+        fail(said("“{name}” exists already.").format(name=report.name))
     steps = comparing.compare(a, b)
-    with progress("Comparing") as tell:
+    with progress(said("Comparing")) as tell:
         while True:
             try:
                 tell(next(steps))
@@ -373,10 +354,11 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
         write(of_files(a, b, found), report)
     left, fits = found.residual_db, found.match.found
     if not fits:
-        click.echo(
-            f"stonekite: “{a.name}” and “{b.name}” do not fit each other (confidence "
-            f"{found.match.confidence:.2f}): there is no delay, polarity or residual to tell.",
-            err=True,
+        warn(
+            said(
+                "“{a}” and “{b}” do not fit each other (confidence {confidence:.2f}): there "
+                "is no delay, polarity or residual to tell."
+            ).format(a=a.name, b=b.name, confidence=found.match.confidence)
         )
     say(
         {
@@ -398,14 +380,16 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
 @main.command()
 @click.argument("kind", required=False)
 @as_json
-@_faults
+@faults
 def stages(kind: str | None, as_json: bool) -> None:
     """Every kind of stage, or the settings of one kind."""
     from stonekite.stages.describe import described
     from stonekite.stages.registry import KINDS
 
     if kind is not None and kind not in KINDS:
-        raise click.UsageError(f"no stage is called “{kind}”; there are: {', '.join(KINDS)}")
+        raise click.UsageError(
+            said("no stage is called “{kind}”; there are: {kinds}").format(kind=kind, kinds=", ".join(KINDS))
+        )
     table = {name: described(KINDS[name]) for name in ([kind] if kind else KINDS)}
     if as_json:
         say(table, True)
@@ -417,7 +401,7 @@ def stages(kind: str | None, as_json: bool) -> None:
 
 
 @main.command()
-@_faults
+@faults
 def schema() -> None:
     """The JSON Schema of a session file."""
     from stonekite.session import storage

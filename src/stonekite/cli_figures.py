@@ -1,11 +1,16 @@
-"""How the command line shows figures and progress."""
+"""How the command line shows figures, progress and faults."""
 
 import json
 import sys
+from collections.abc import Callable
 from contextlib import contextmanager
+from functools import wraps
+from pathlib import Path
 from typing import Any
 
 import click
+
+from stonekite.words import said
 
 
 @contextmanager
@@ -46,3 +51,53 @@ def _shown(value: Any) -> str:
     if isinstance(value, bool):
         return "yes" if value else "no"
     return f"{value:.2f}" if isinstance(value, float) else str(value)
+
+
+def warn(sentence: str) -> None:
+    """Say on standard error what is to be known of what was done."""
+    click.echo(f"stonekite: {sentence}", err=True)
+
+
+def faults(command: Callable[..., Any]) -> Callable[..., Any]:
+    """Known faults become one sentence on standard error and exit code 1."""
+
+    @wraps(command)
+    def guarded(*args: Any, **kwargs: Any) -> Any:
+        from stonekite.files.audio import AudioError
+        from stonekite.session.storage import SessionError
+
+        try:
+            return command(*args, **kwargs)
+        except (AudioError, SessionError) as error:
+            fail(str(error))
+        except OSError as error:
+            fail(f"{error.filename or said('A file')}: {(error.strerror or str(error)).lower()}.")
+
+    return guarded
+
+
+def fail(sentence: str) -> None:
+    warn(sentence)
+    sys.exit(1)
+
+
+def warn_of_damage(count: int, audio: Path) -> None:
+    if count:
+        warn(
+            said(
+                "{count} samples of “{name}” are not numbers or absurdly large; they were read as silence."
+            ).format(count=count, name=audio.name)
+        )
+
+
+def warn_of_overs(overs: int) -> None:
+    if overs:
+        warn(said("{overs} samples were over full scale and were cut off there.").format(overs=overs))
+
+
+def written(paths: list[Path], as_json: bool, **more: Any) -> None:
+    if as_json:
+        say({"files": [str(path) for path in paths], **more}, True)
+    else:
+        for path in paths:
+            click.echo(path)

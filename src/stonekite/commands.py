@@ -106,10 +106,10 @@ COMMANDS: tuple[Command, ...] = (
     *(
         Command(
             f"{name}-alone",
-            f"{word} alone",
+            said("{name} alone").format(name=word),
             "listen",
             (f"Shift+{word[0]}",),
-            f"hear {word} alone",
+            said("hear {name} alone").format(name=word),
             name == "left",
         )
         for name, word in NAMES.items()
@@ -158,9 +158,15 @@ def keys_of(command: Command, own: Mapping[str, tuple[str, ...]]) -> tuple[str, 
     return own.get(command.id, command.keys)
 
 
+def of_places() -> Iterator[tuple[str, str, str]]:
+    """Of what has the focus: where, which keys, and what for."""
+    for where, keys, words in LOCAL:
+        yield said(where), keys, said(words)
+
+
 def conflicts(own: Mapping[str, tuple[str, ...]]) -> list[tuple[str, str, str]]:
     """Keys that two have: the key, and what each does, in words. One that belongs to what has the focus counts, too."""
-    taken = {key.strip(): said(words) for _, keys, words in LOCAL for key in keys.split(",")}
+    taken = {key.strip(): words for _, keys, words in of_places() for key in keys.split(",")}
     found = []
     for command in COMMANDS:
         for key in keys_of(command, own):
@@ -175,7 +181,7 @@ def hint(id: str, own: Mapping[str, tuple[str, ...]]) -> str:
     keys = keys_of(BY_ID[id], own)
     if not keys:
         return ""
-    return f"(key {keys[0]})" if len(keys[0]) == 1 else f"({keys[0]})"
+    return said("(key {key})").format(key=keys[0]) if len(keys[0]) == 1 else f"({keys[0]})"
 
 
 def rows(own: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, str]]:
@@ -188,8 +194,8 @@ def rows(own: Mapping[str, tuple[str, ...]]) -> Iterator[tuple[str, str]]:
     given = [keys[0] for keys in numbered if keys]
     if given:
         yield f"{given[0]} … {given[-1]}", said("hear a version, and the state now again")
-    for where, keys_there, words in LOCAL:
-        yield keys_there, f"{said(where)}: {said(words)}"
+    for where, keys_there, words in of_places():
+        yield keys_there, said("{where}: {words}").format(where=where, words=words)
 
 
 def table() -> str:

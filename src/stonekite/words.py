@@ -41,6 +41,11 @@ def said(text: str) -> str:
     return text if catalogue is None or not text else catalogue.gettext(text)
 
 
+def translated() -> bool:
+    """Whether there is a catalogue of the user's language."""
+    return _catalogue() is not None
+
+
 def marked() -> set[str]:
     """What was asked for so far, as it stands in the program."""
     return _marked - {""}

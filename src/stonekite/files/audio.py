@@ -14,6 +14,7 @@ import soundfile
 from stonekite.files.atomic import Together, replacing
 from stonekite.lazy import lazy
 from stonekite.signal.sanity import damaged
+from stonekite.words import said
 
 quantise = lazy("stonekite.signal.quantise")
 
@@ -40,7 +41,11 @@ class ChannelsNeeded(AudioError):
     """The file has more than two channels and it was not said which two to use."""
 
     def __init__(self, path: Path, count: int) -> None:
-        super().__init__(f"“{shown_name(path)}” has {count} channels: say which two to use.")
+        super().__init__(
+            said("“{path}” has {count} channels: say which two to use.").format(
+                path=shown_name(path), count=count
+            )
+        )
         self.path = path
         self.count = count
 
@@ -95,16 +100,20 @@ def shown_name(path: Path) -> str:
 def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     name = f"“{shown_name(path)}”"
     if not path.exists():
-        raise AudioError(f"{name} is not there.")
+        raise AudioError(said("{name} is not there.").format(name=name))
     if path.is_dir():
-        raise AudioError(f"{name} is a folder, not an audio file.")
+        raise AudioError(said("{name} is a folder, not an audio file.").format(name=name))
     try:
         if path.stat().st_size == 0:
-            raise AudioError(f"{name} is empty.")
+            raise AudioError(said("{name} is empty.").format(name=name))
         with path.open("rb"):
             pass
     except OSError as error:
-        raise AudioError(f"{name} cannot be opened: {(error.strerror or '').lower()}.") from None
+        raise AudioError(
+            said("{name} cannot be opened: {reason}.").format(
+                name=name, reason=(error.strerror or "").lower()
+            )
+        ) from None
     try:
         file = opened_sound(path)
     except (soundfile.LibsndfileError, RuntimeError, TypeError) as error:
@@ -112,17 +121,33 @@ def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
         text = getattr(
             error, "error_string", "it has no header" if isinstance(error, TypeError) else str(error)
         )
-        raise AudioError(f"{name} is not an audio file that can be read ({text.rstrip('.')}).") from None
+        raise AudioError(
+            said("{name} is not an audio file that can be read ({reason}).").format(
+                name=name, reason=text.rstrip(".")
+            )
+        ) from None
     with file:
         if file.frames < 1:
-            raise AudioError(f"{name} contains no sound.")
+            raise AudioError(said("{name} contains no sound.").format(name=name))
         if not LEAST_RATE <= file.samplerate <= MOST_RATE:
             word = "low" if file.samplerate < LEAST_RATE else "high"
-            raise AudioError(f"{name} has a sample rate of {file.samplerate} Hz, too {word} to work with.")
+            raise AudioError(
+                said("{name} has a sample rate of {samplerate} Hz, too {word} to work with.").format(
+                    name=name, samplerate=file.samplerate, word=word
+                )
+            )
         if file.frames > MOST_FRAMES:
-            raise AudioError(f"{name} says that it has {file.frames} frames, more than any recording.")
+            raise AudioError(
+                said("{name} says that it has {frames} frames, more than any recording.").format(
+                    name=name, frames=file.frames
+                )
+            )
         if file.channels > MOST_CHANNELS:
-            raise AudioError(f"{name} has {file.channels} channels; {MOST_CHANNELS} are the most.")
+            raise AudioError(
+                said("{name} has {channels} channels; {most_channels} are the most.").format(
+                    name=name, channels=file.channels, most_channels=MOST_CHANNELS
+                )
+            )
         yield file
 
 
@@ -149,7 +174,9 @@ def pick_channels(facts: Facts, wanted: tuple[int, int] | None) -> tuple[int, in
         return (0, facts.channels - 1)
     if max(wanted) >= facts.channels or min(wanted) < 0:
         raise AudioError(
-            f"“{shown_name(facts.path)}” has {facts.channels} channels; channel {max(wanted) + 1} is not there."
+            said("“{path}” has {channels} channels; channel {count} is not there.").format(
+                path=shown_name(facts.path), channels=facts.channels, count=max(wanted) + 1
+            )
         )
     return wanted
 
@@ -230,7 +257,9 @@ class Reader(Blocks):
         except (soundfile.LibsndfileError, RuntimeError, ValueError):
             self._place = -1
             raise AudioError(
-                f"“{shown_name(self.facts.path)}” is damaged near {start / self.facts.rate:.1f} s."
+                said("“{path}” is damaged near {count:.1f} s.").format(
+                    path=shown_name(self.facts.path), count=start / self.facts.rate
+                )
             ) from None
         self._place = start + len(samples)
         block = np.empty((2, len(samples)))
@@ -267,14 +296,18 @@ class Writer:
     ) -> None:
         suffix = path.suffix.lower()
         if suffix not in FORMATS:
-            raise AudioError(f"“{shown_name(path)}” must end in one of {', '.join(FORMATS)}.")
+            raise AudioError(
+                said("“{path}” must end in one of {formats}.").format(
+                    path=shown_name(path), formats=", ".join(FORMATS)
+                )
+            )
         if path.exists() and not force:
-            raise AudioError(f"“{shown_name(path)}” exists already.")
+            raise AudioError(said("“{path}” exists already.").format(path=shown_name(path)))
         if not path.absolute().parent.is_dir():
-            raise AudioError(f"The folder of “{path.name}” is not there.")
+            raise AudioError(said("The folder of “{name}” is not there.").format(name=path.name))
         format = FORMATS[suffix]
         if format == "FLAC" and bits in ("32f", "64f"):
-            raise AudioError("FLAC holds integers: choose 16 or 24 bits, or a WAV file.")
+            raise AudioError(said("FLAC holds integers: choose 16 or 24 bits, or a WAV file."))
         width = {"16": 2, "24": 3, "32f": 4, "64f": 8}[bits]
         if format == "WAV" and frames * channels * width > _WAV_LIMIT:
             format = "RF64"
@@ -307,7 +340,11 @@ class Writer:
                 self._file.comment = self._comment
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
             self._replacing.__exit__(AudioError, AudioError(), None)
-            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(error)}.") from None
+            raise AudioError(
+                said("“{path}” cannot be written: {error}.").format(
+                    path=shown_name(self.path), error=_reason(error)
+                )
+            ) from None
         return self
 
     def write(self, block: np.ndarray) -> None:
@@ -322,7 +359,11 @@ class Writer:
         try:
             self._file.write(samples)
         except (soundfile.LibsndfileError, RuntimeError, OSError) as error:
-            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(error)}.") from None
+            raise AudioError(
+                said("“{path}” cannot be written: {error}.").format(
+                    path=shown_name(self.path), error=_reason(error)
+                )
+            ) from None
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
         try:
@@ -331,7 +372,11 @@ class Writer:
                 if error is None:
                     self._look()
             except (soundfile.LibsndfileError, RuntimeError, OSError) as closing:
-                failure = AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(closing)}.")
+                failure = AudioError(
+                    said("“{path}” cannot be written: {closing}.").format(
+                        path=shown_name(self.path), closing=_reason(closing)
+                    )
+                )
                 if error is None:
                     raise failure from None
         except AudioError as failure:
@@ -341,7 +386,11 @@ class Writer:
             # A cancelled or failed file is removed; only a complete one is moved into place.
             self._replacing.__exit__(kind, error, trace)  # type: ignore[arg-type]
         except OSError as moving:
-            raise AudioError(f"“{shown_name(self.path)}” cannot be written: {_reason(moving)}.") from None
+            raise AudioError(
+                said("“{path}” cannot be written: {moving}.").format(
+                    path=shown_name(self.path), moving=_reason(moving)
+                )
+            ) from None
 
     def _look(self) -> None:
         """Whether all is there: closing a FLAC or OGG file on a full disk does not tell. Raises OSError."""
@@ -355,11 +404,11 @@ class Writer:
         except (soundfile.LibsndfileError, RuntimeError):
             complete = False
         if not complete:
-            raise OSError("the disk is full or not writable")
+            raise OSError(said("the disk is full or not writable"))
 
 
 def _reason(error: Exception) -> str:
     text = getattr(error, "strerror", None) or getattr(error, "error_string", None) or str(error)
     if "System error" in text or "psf_fwrite" in text:
-        text = "the disk is full or not writable"
+        text = said("the disk is full or not writable")
     return text[:1].lower() + text[1:].rstrip(".")

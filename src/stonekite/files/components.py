@@ -12,6 +12,7 @@ import numpy as np
 from stonekite.files.atomic import Together, sweep
 from stonekite.files.audio import BLOCK, AudioError, Bits, Facts, Reader, Writer
 from stonekite.signal.matrix import MATRICES, Matrix, decode, encode
+from stonekite.words import said
 
 Progress = Callable[[float], None]
 _MARK = "stonekite components "
@@ -32,19 +33,24 @@ def exact_bits(source: Facts, matrix: Matrix) -> Bits:
 def loss(source: Facts, matrix: Matrix, bits: Bits) -> str | None:
     """What writing components of a source with these samples loses, as a sentence; None if they come back bit for bit."""
     if bits in ("16", "24"):
-        step = "half a step" if matrix != "equal-power" else "up to 0.7 of a step"
+        step = said("half a step") if matrix != "equal-power" else said("up to 0.7 of a step")
         over = {
             "half-sum": "",
-            "equal-power": " Correlated sound above −3 dBFS is cut off in Mid.",
-            "raised-side": " Side above full scale (out of phase, over −6 dBFS) is cut off.",
+            "equal-power": said(" Correlated sound above −3 dBFS is cut off in Mid."),
+            "raised-side": said(" Side above full scale (out of phase, over −6 dBFS) is cut off."),
         }[matrix]
-        return f"As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
+        return said(
+            "As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
+        ).format(bits=bits, step=step, over=over)
     if bits == "32f" and exact_bits(source, matrix) == "64f":
-        return (
+        return said(
             "As 32-bit floats, Mid and Side are rounded: decoding is not bit-exact. 64-bit floats hold more."
         )
     if source.subtype == "DOUBLE":
-        return "Sums of 64-bit floats do not fit 64-bit floats: decoding comes back to about −300 dB, not bit for bit."
+        return said(
+            "Sums of 64-bit floats do not fit 64-bit floats: decoding comes back to about −300 dB, not bit "
+            "for bit."
+        )
     return None
 
 
@@ -158,7 +164,9 @@ def join_components(
     that were not encoded together, unless a matrix is given.
     """
     if any(path.exists() and out.exists() and path.samefile(out) for path in paths):
-        raise AudioError(f"“{out.name}” is one of the files to join: choose another name.")
+        raise AudioError(
+            said("“{name}” is one of the files to join: choose another name.").format(name=out.name)
+        )
     for folder in {path.absolute().parent for path in paths}:
         sweep(folder)  # a pair of which only one was moved into place is made whole
     with ExitStack() as files:
@@ -167,8 +175,10 @@ def join_components(
         note = noted(readers[0].facts)
         if matrix is None and any(noted(other.facts) != note for other in readers[1:]):
             raise AudioError(
-                f"“{paths[0].name}” and “{paths[1].name}” were not encoded together: encode the recording again, or "
-                "say which matrix to use."
+                said(
+                    "“{name}” and “{name_2}” were not encoded together: encode the recording again, or say which "
+                    "matrix to use."
+                ).format(name=paths[0].name, name_2=paths[1].name)
             )
         used: Matrix = matrix or note.get("matrix", "half-sum")
         if bits is None:
@@ -232,7 +242,9 @@ def combine(
 ) -> Path:
     """Write two mono files as one stereo file with their samples, bit for bit. Raises AudioError."""
     if any(path.exists() and out.exists() and path.samefile(out) for path in (left, right)):
-        raise AudioError(f"“{out.name}” is one of the files to join: choose another name.")
+        raise AudioError(
+            said("“{name}” is one of the files to join: choose another name.").format(name=out.name)
+        )
     with Reader(left) as one, Reader(right) as two, ExitStack() as files:
         _same_shape([one, two])
         kinds = (_bits_of(reader.facts.depth, reader.facts.subtype) for reader in (one, two))
@@ -250,12 +262,21 @@ def _same_shape(readers: list[Reader]) -> None:
     for other in readers[1:]:
         if other.facts.rate != first.rate:
             raise AudioError(
-                f"“{first.path.name}” has {first.rate} Hz and “{other.facts.path.name}” {other.facts.rate} Hz."
+                said("“{name}” has {rate} Hz and “{name_2}” {rate_2} Hz.").format(
+                    name=first.path.name,
+                    rate=first.rate,
+                    name_2=other.facts.path.name,
+                    rate_2=other.facts.rate,
+                )
             )
         if other.facts.frames != first.frames:
             raise AudioError(
-                f"“{first.path.name}” and “{other.facts.path.name}” differ in length "
-                f"({first.frames} and {other.facts.frames} frames)."
+                said("“{name}” and “{name_2}” differ in length ({frames} and {frames_2} frames).").format(
+                    name=first.path.name,
+                    name_2=other.facts.path.name,
+                    frames=first.frames,
+                    frames_2=other.facts.frames,
+                )
             )
 
 

@@ -5,7 +5,7 @@ from typing import Literal
 
 import msgspec
 
-from stonekite.words import number
+from stonekite.words import number, said
 
 Fault = Literal[
     "short",
@@ -38,7 +38,7 @@ OFFSET_UNDER_DB = 33.0
 SHORTEST_S = 0.5
 _UNDER_DB = 40.0
 """A nearly silent side is at least this far under the other."""
-_NAMES = {"left": "Left", "right": "Right"}
+_NAMES = {"left": said("Left"), "right": said("Right")}
 
 
 class SideFindings(msgspec.Struct, frozen=True):
@@ -99,29 +99,31 @@ def verdicts(found: Findings) -> list[Verdict]:
     """What is to be said, the most important first."""
     left, right = found.components["left"], found.components["right"]
     if left.rms_dbfs is None and right.rms_dbfs is None:
-        return [Verdict("silent", "The recording is silent.")]
+        return [Verdict("silent", said("The recording is silent."))]
     if found.seconds < SHORTEST_S:
-        return [Verdict("short", "The recording is too short to say anything about its sides.")]
-    said = _lost_side(left, right)
-    if not said:
-        said = [*_togetherness(found), *_loudness(found, left, right)]
-    said += _offsets(found) + _clipping(found)
+        return [Verdict("short", said("The recording is too short to say anything about its sides."))]
+    told = _lost_side(left, right)
+    if not told:
+        told = [*_togetherness(found), *_loudness(found, left, right)]
+    told += _offsets(found) + _clipping(found)
     one_sound = ("one-side-silent", "nearly-silent", "mono", "mono-off-centre")
-    return said if any(v.fault in one_sound for v in said) else [*said, _width(found)]
+    return told if any(v.fault in one_sound for v in told) else [*told, _width(found)]
 
 
 def _lost_side(left: SideFindings, right: SideFindings) -> list[Verdict]:
     for side, mine, others in (("left", left, right), ("right", right, left)):
         name = _NAMES[side]
         if mine.rms_dbfs is None:
-            return [Verdict("one-side-silent", f"{name} is silent.", side)]  # type: ignore[arg-type]
+            return [Verdict("one-side-silent", said("{name} is silent.").format(name=name), side)]  # type: ignore[arg-type]
         assert mine.rms_dbfs is not None
         if (
             mine.rms_dbfs < NEARLY_SILENT_DBFS
             and others.rms_dbfs is not None
             and mine.rms_dbfs < others.rms_dbfs - _UNDER_DB
         ):
-            words = f"{name} is nearly silent ({number(mine.rms_dbfs)} dBFS)."
+            words = said("{name} is nearly silent ({rms_dbfs} dBFS).").format(
+                name=name, rms_dbfs=number(mine.rms_dbfs)
+            )
             return [Verdict("nearly-silent", words, side, mine.rms_dbfs)]  # type: ignore[arg-type]
     return []
 
@@ -130,50 +132,70 @@ def _togetherness(found: Findings) -> list[Verdict]:
     """Identical sides, polarity, time, and sides that have nothing to do with each other."""
     ratio = found.side_to_mid_db
     if ratio is None or ratio < SAME_DB:
-        return [Verdict("mono", "Both sides are identical: this is mono.")]
+        return [Verdict("mono", said("Both sides are identical: this is mono."))]
     if found.correlation is not None and found.correlation > 1 - 1e-7:
         return [
             Verdict(
                 "mono-off-centre",
-                "Both sides carry the same sound at different levels: this is mono, off centre.",
+                said("Both sides carry the same sound at different levels: this is mono, off centre."),
             )
         ]
-    said = []
+    told = []
     if found.confidence >= SURE:
         if found.polarity < 0:
-            said.append(Verdict("inverted", "Right is inverted.", "right"))
+            told.append(Verdict("inverted", said("Right is inverted."), "right"))
         if abs(found.offset_samples) >= LATE_SAMPLES:
             late: Literal["left", "right"] = "right" if found.offset_samples > 0 else "left"
             samples = abs(found.offset_samples)
-            words = f"{_NAMES[late]} is late by {1000 * samples / found.rate:.2f} ms ({samples:.1f} samples)."
-            said.append(Verdict("late", words, late, samples))
+            words = said("{name} is late by {late:.2f} ms ({samples:.1f} samples).").format(
+                name=_NAMES[late], late=1000 * samples / found.rate, samples=samples
+            )
+            told.append(Verdict("late", words, late, samples))
     elif found.coherence < 0.02 and abs(found.correlation or 0.0) < BLEED:
-        said.append(Verdict("unrelated", "The sides have nothing in common: two microphones, or two tracks."))
-    return said
+        told.append(
+            Verdict("unrelated", said("The sides have nothing in common: two microphones, or two tracks."))
+        )
+    return told
 
 
 def _loudness(found: Findings, left: SideFindings, right: SideFindings) -> list[Verdict]:
-    said: list[Verdict] = []
+    told: list[Verdict] = []
     if left.lufs is not None and right.lufs is not None and abs(right.lufs - left.lufs) >= LOUDER_DB:
         louder: Literal["left", "right"] = "right" if right.lufs > left.lufs else "left"
         amount = abs(right.lufs - left.lufs)
-        said.append(Verdict("louder", f"{_NAMES[louder]} is {amount:.1f} dB louder.", louder, amount))
+        told.append(
+            Verdict(
+                "louder",
+                said("{name} is {amount:.1f} dB louder.").format(name=_NAMES[louder], amount=amount),
+                louder,
+                amount,
+            )
+        )
     if left.bandwidth_hz and right.bandwidth_hz:
         narrow: Literal["left", "right"] = "left" if left.bandwidth_hz < right.bandwidth_hz else "right"
         low, high = sorted((left.bandwidth_hz, right.bandwidth_hz))
         if low < 0.5 * high:
-            words = f"{_NAMES[narrow]} ends at {low / 1000:.1f} kHz, the other side at {high / 1000:.1f} kHz."
-            said.append(Verdict("narrow-band", words, narrow, low))
-    return said
+            words = said("{name} ends at {low:.1f} kHz, the other side at {high:.1f} kHz.").format(
+                name=_NAMES[narrow], low=low / 1000, high=high / 1000
+            )
+            told.append(Verdict("narrow-band", words, narrow, low))
+    return told
 
 
 def _offsets(found: Findings) -> list[Verdict]:
     sides = [(_NAMES[s], found.components[s].dc) for s in _NAMES if _is_offset(found.components[s])]
     if not sides:
         return []
-    words = " and ".join(f"{name} has an offset of {number(100 * dc, sign=True)} %" for name, dc in sides)
+    words = said(" and ").join(
+        said("{name} has an offset of {number} %").format(name=name, number=number(100 * dc, sign=True))
+        for name, dc in sides
+    )
     return [
-        Verdict("offset", f"{words}: a constant that is no sound.", amount=max(abs(dc) for _, dc in sides))
+        Verdict(
+            "offset",
+            said("{words}: a constant that is no sound.").format(words=words),
+            amount=max(abs(dc) for _, dc in sides),
+        )
     ]
 
 
@@ -186,11 +208,13 @@ def _clipping(found: Findings) -> list[Verdict]:
     sides = [(_NAMES[s], found.components[s].clipped) for s in _NAMES if found.components[s].clipped]
     if not sides:
         return []
-    words = " and ".join(f"{name} is clipped in {count:,} samples" for name, count in sides)
+    words = said(" and ").join(
+        said("{name} is clipped in {count:,} samples").format(name=name, count=count) for name, count in sides
+    )
     return [
         Verdict(
             "clipped",
-            f"{words.replace(',', ' ')}; what was cut off is lost.",
+            said("{words}; what was cut off is lost.").format(words=words.replace(",", " ")),
             amount=sum(c for _, c in sides),
         )
     ]
@@ -200,13 +224,18 @@ def _width(found: Findings) -> Verdict:
     """How wide it is; `amount` above 0 where that deserves a look."""
     ratio = found.side_to_mid_db
     if ratio is None or ratio < -60:
-        return Verdict("width", "Side is silent: the image is a point in the middle.")
-    where = f"Side is {abs(ratio):.1f} dB {'under' if ratio < 0 else 'over'} Mid"
+        return Verdict("width", said("Side is silent: the image is a point in the middle."))
+    where = said("Side is {ratio:.1f} dB under Mid") if ratio < 0 else said("Side is {ratio:.1f} dB over Mid")
+    where = where.format(ratio=abs(ratio))
     if ratio < -20:
-        return Verdict("width", f"{where}: close to mono.")
+        return Verdict("width", said("{where}: close to mono.").format(where=where))
     if ratio <= -3:
-        return Verdict("width", f"{where}: a usual width.")
+        return Verdict("width", said("{where}: a usual width.").format(where=where))
     loss = 10 * math.log10(1 + 10 ** (ratio / 10)) if ratio < 60 else math.inf
     if ratio <= 0:
-        return Verdict("width", f"{where}: wide; {loss:.1f} dB are lost in mono.")
-    return Verdict("width", f"{where}: {loss:.1f} dB are lost in mono.", amount=ratio)
+        return Verdict(
+            "width", said("{where}: wide; {loss:.1f} dB are lost in mono.").format(where=where, loss=loss)
+        )
+    return Verdict(
+        "width", said("{where}: {loss:.1f} dB are lost in mono.").format(where=where, loss=loss), amount=ratio
+    )

@@ -72,6 +72,7 @@ from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
 from stonekite.stages.planning import works
 from stonekite.stages.registry import kind_of
+from stonekite.words import said
 
 Steps = Generator[Answer, None, None]
 Work = (
@@ -141,7 +142,12 @@ class Worker:
         except OSError as error:
             yield Failed(request.number, f"{(error.strerror or str(error))}.")
         except Exception as error:  # a defect must not look like endless work
-            yield Failed(request.number, f"Stone Kite failed at this: {type(error).__name__}: {error}.")
+            yield Failed(
+                request.number,
+                said("Stone Kite failed at this: {name}: {error}.").format(
+                    name=type(error).__name__, error=error
+                ),
+            )
 
     def _analyse(self, request: Analyse) -> Steps:
         stem = request.stem

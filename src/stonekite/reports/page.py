@@ -11,7 +11,7 @@ from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
 from stonekite.measure.spectrum import centres
 from stonekite.reports.table import ROWS, Column, Row
-from stonekite.words import clock, mark
+from stonekite.words import NAMES, clock, mark, said
 
 _STYLE = """
 :root { --ground: #EFEBE1; --panel: #F9F6EF; --line: #CFC8B9; --ink: #23292D; --muted: #667075;
@@ -135,8 +135,8 @@ def _spectrum_plot(before: Measures, after: Measures) -> str:
         for found, was in ((before, True), (after, False)):
             levels = [level if level > -149 else None for level in found.spectra_db[row]]
             plot.curve(centres().tolist(), levels, name, was)
-        plot.word(name.capitalize(), name, row - 2)
-    return plot.svg("Long-term spectrum of Mid and Side before, dashed, and after")
+        plot.word(NAMES[name], name, row - 2)
+    return plot.svg(said("Long-term spectrum of Mid and Side before, dashed, and after"))
 
 
 def _ratio_plot(before: Measures, after: Measures) -> str:
@@ -146,7 +146,7 @@ def _ratio_plot(before: Measures, after: Measures) -> str:
         mid, side = np.array(found.spectra_db[2]), np.array(found.spectra_db[3])
         levels = [d if m > -120 else None for d, m in zip((side - mid).tolist(), mid.tolist(), strict=True)]
         plot.curve(centres().tolist(), levels, "muted" if was else "ink", was)
-    return plot.svg("Side against Mid by frequency before, dashed, and after")
+    return plot.svg(said("Side against Mid by frequency before, dashed, and after"))
 
 
 def _loss_plot(before: Measures, after: Measures) -> str:
@@ -160,7 +160,7 @@ def _loss_plot(before: Measures, after: Measures) -> str:
             value = values[part][k]
             if value is not None:
                 plot.bar(plot.x(k + 0.5) + shift, 14.0, -min(most, value), colour, opacity)
-    return plot.svg("Loss in mono by octave before and after")
+    return plot.svg(said("Loss in mono by octave before and after"))
 
 
 def _time_plot(before: Measures, after: Measures, name: str, span: tuple[float, float], words: str) -> str:
@@ -184,7 +184,8 @@ def _time_plot(before: Measures, after: Measures, name: str, span: tuple[float, 
 def _table(columns: list[Column]) -> str:
     changed = len(columns) > 1
     head = "".join(f"<th>{html.escape(name)}</th>" for name, _ in columns)
-    rows = [f"<tr><th>Measure</th><th class='unit'></th>{head}{'<th>change</th>' if changed else ''}</tr>"]
+    change = f"<th>{said('change')}</th>" if changed else ""
+    rows = [f"<tr><th>{said('Measure')}</th><th class='unit'></th>{head}{change}</tr>"]
     group = ""
     for row in ROWS:
         if row.group != group:
@@ -208,25 +209,29 @@ def page(report: Report) -> str:
     if len(report.columns) > 1:
         (old, before), (new, after) = report.columns[:2]
         figures = (
-            ("Spectrum of Mid and Side, dBFS in 1/12 octaves", _spectrum_plot(before, after)),
-            ("Side against Mid by frequency, dB", _ratio_plot(before, after)),
-            ("Loss in mono by octave, dB", _loss_plot(before, after)),
+            (said("Spectrum of Mid and Side, dBFS in 1/12 octaves"), _spectrum_plot(before, after)),
+            (said("Side against Mid by frequency, dB"), _ratio_plot(before, after)),
+            (said("Loss in mono by octave, dB"), _loss_plot(before, after)),
             (
-                "Short-term loudness, LUFS",
-                _time_plot(before, after, "short_term_lufs", (-48, 0), "Short-term loudness over time"),
+                said("Short-term loudness, LUFS"),
+                _time_plot(before, after, "short_term_lufs", (-48, 0), said("Short-term loudness over time")),
             ),
-            ("Correlation", _time_plot(before, after, "correlation", (-1, 1), "Correlation over time")),
             (
-                "Centre: left below, right above",
-                _time_plot(before, after, "centre", (-100, 100), "Centre over time"),
+                said("Correlation"),
+                _time_plot(before, after, "correlation", (-1, 1), said("Correlation over time")),
+            ),
+            (
+                said("Centre: left below, right above"),
+                _time_plot(before, after, "centre", (-100, 100), said("Centre over time")),
             ),
         )
         shown = "".join(
             f"<figure><figcaption>{esc(words)}</figcaption>{svg}</figure>" for words, svg in figures
         )
-        parts.append(f"<h2>Pictures</h2><p class='sub'>dashed: {esc(old)}; solid: {esc(new)}</p>")
+        whose = said("dashed: {old}; solid: {new}").format(old=old, new=new)
+        parts.append(f"<h2>{esc(said('Pictures'))}</h2><p class='sub'>{esc(whose)}</p>")
         parts.append(f"<section>{shown}</section>")
-    parts.append(f"<h2>Measures</h2><section>{_table(report.columns)}</section>")
+    parts.append(f"<h2>{esc(said('Measures'))}</h2><section>{_table(report.columns)}</section>")
     for heading, lines in report.notes:
         items = "".join(f"<li>{esc(line)}</li>" for line in lines)
         parts.append(f"<h2>{esc(heading)}</h2><section><ul>{items}</ul></section>")
@@ -235,7 +240,9 @@ def page(report: Report) -> str:
             f"<dt>{esc(name)}</dt>" + "".join(f"<dd>{esc(line)}</dd>" for line in lines)
             for name, lines in sections
         )
-        parts.append(f"<h2>Settings: {esc(heading)}</h2><section><dl>{terms}</dl></section>")
+        parts.append(
+            f"<h2>{esc(said('Settings: {name}').format(name=heading))}</h2><section><dl>{terms}</dl></section>"
+        )
     return (
         "<!doctype html><html lang='en'><head><meta charset='utf-8'>"
         "<meta name='viewport' content='width=device-width, initial-scale=1'>"

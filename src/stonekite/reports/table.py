@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 import msgspec
 
 from stonekite.measure.measures import Measures
-from stonekite.words import number
+from stonekite.words import NAMES, number, said
 
 Column = tuple[str, Measures]
 """The name of what was measured, and its measures."""
@@ -48,12 +48,17 @@ class Row(NamedTuple):
 
 def _component_rows() -> list[Row]:
     return [
-        Row(name.capitalize(), label, unit, 1, ("components", name, key), help)
+        Row(NAMES[name], label, unit, 1, ("components", name, key), help)
         for name in ("mid", "side", "left", "right")
         for label, unit, key, help in (
-            ("Level, RMS", "dBFS", "rms_dbfs", "Mean level"),
-            ("Crest", "dB", "crest_db", "Highest peak over the mean level"),
-            ("Noise floor", "dBFS", "noise_floor_dbfs", "Level of the quietest twentieth, in 50 ms"),
+            (said("Level, RMS"), "dBFS", "rms_dbfs", said("Mean level")),
+            (said("Crest"), "dB", "crest_db", said("Highest peak over the mean level")),
+            (
+                said("Noise floor"),
+                "dBFS",
+                "noise_floor_dbfs",
+                said("Level of the quietest twentieth, in 50 ms"),
+            ),
         )
     ]
 
@@ -63,65 +68,127 @@ _OCTAVE_NAMES = ("31 Hz", "63 Hz", "125 Hz", "250 Hz", "500 Hz", "1 kHz", "2 kHz
 
 def _octave_rows(group: str, key: str, help: str) -> list[Row]:
     return [
-        Row(group, name, "dB", 1, ("octaves", k, key), f"{help} in the octave around {name}")
+        Row(
+            group,
+            name,
+            "dB",
+            1,
+            ("octaves", k, key),
+            said("{help} in the octave around {name}").format(help=help, name=name),
+        )
         for k, name in enumerate(_OCTAVE_NAMES)
     ]
 
 
 ROWS: tuple[Row, ...] = (
-    Row("Loudness", "Integrated", "LUFS", 1, ("integrated_lufs",), "Loudness of all of it (ITU-R BS.1770)"),
-    Row("Loudness", "Short-term, most", "LUFS", 1, ("short_term_max_lufs",), "Loudest 3 s"),
-    Row("Loudness", "Range", "LU", 1, ("loudness_range_lu",), "Loudness range (EBU Tech 3342)"),
-    Row("Loudness", "True peak", "dBTP", 1, ("true_peak_dbtp",), "Highest level at and between samples"),
     Row(
-        "Loudness",
-        "Peak to loudness",
+        said("Loudness"),
+        said("Integrated"),
+        "LUFS",
+        1,
+        ("integrated_lufs",),
+        said("Loudness of all of it (ITU-R BS.1770)"),
+    ),
+    Row(said("Loudness"), said("Short-term, most"), "LUFS", 1, ("short_term_max_lufs",), said("Loudest 3 s")),
+    Row(
+        said("Loudness"),
+        said("Range"),
+        "LU",
+        1,
+        ("loudness_range_lu",),
+        said("Loudness range (EBU Tech 3342)"),
+    ),
+    Row(
+        said("Loudness"),
+        said("True peak"),
+        "dBTP",
+        1,
+        ("true_peak_dbtp",),
+        said("Highest level at and between samples"),
+    ),
+    Row(
+        said("Loudness"),
+        said("Peak to loudness"),
         "dB",
         1,
         ("peak_to_loudness_db",),
-        "True peak over integrated loudness",
+        said("True peak over integrated loudness"),
     ),
-    Row("Image", "Side against Mid", "dB", 1, ("side_to_mid_db",), "RMS level of Side over that of Mid"),
-    Row("Image", "Correlation, mean", "", 2, ("correlation_mean",), "Of left and right, over 0.4 s", True),
-    Row("Image", "  least", "", 2, ("correlation_least",), "The lowest correlation over 0.4 s", True),
     Row(
-        "Image",
-        "  below zero",
+        said("Image"),
+        said("Side against Mid"),
+        "dB",
+        1,
+        ("side_to_mid_db",),
+        said("RMS level of Side over that of Mid"),
+    ),
+    Row(
+        said("Image"),
+        said("Correlation, mean"),
+        "",
+        2,
+        ("correlation_mean",),
+        said("Of left and right, over 0.4 s"),
+        True,
+    ),
+    Row(
+        said("Image"),
+        said("  least"),
+        "",
+        2,
+        ("correlation_least",),
+        said("The lowest correlation over 0.4 s"),
+        True,
+    ),
+    Row(
+        said("Image"),
+        said("  below zero"),
         "%",
         1,
         ("correlation_below_zero",),
-        "Share of the time with a correlation below 0",
+        said("Share of the time with a correlation below 0"),
     ),
-    Row("Image", "Loss in mono", "dB", 1, ("mono_loss_db",), "Power lost on folding to mono"),
     Row(
-        "Image",
-        "Centre",
+        said("Image"), said("Loss in mono"), "dB", 1, ("mono_loss_db",), said("Power lost on folding to mono")
+    ),
+    Row(
+        said("Image"),
+        said("Centre"),
         "",
         0,
         ("centre",),
-        "Where the range of a voice stands: L left, R right of the middle",
+        said("Where the range of a voice stands: L left, R right of the middle"),
     ),
-    Row("Image", "  moves by", "%", 0, ("centre_spread",), "How far the centre moves (standard deviation)"),
     Row(
-        "Image",
-        "Right is late by",
+        said("Image"),
+        said("  moves by"),
+        "%",
+        0,
+        ("centre_spread",),
+        said("How far the centre moves (standard deviation)"),
+    ),
+    Row(
+        said("Image"),
+        said("Right is late by"),
         "samples",
         1,
         ("offset_samples",),
-        "Offset of the sides; negative: left is late",
+        said("Offset of the sides; negative: left is late"),
     ),
     Row(
-        "Spectrum",
-        "Tilt",
+        said("Spectrum"),
+        said("Tilt"),
         "dB/oct",
         2,
         ("tilt_db_per_octave",),
-        "Slope from 100 Hz to 10 kHz; pink noise has 0",
+        said("Slope from 100 Hz to 10 kHz; pink noise has 0"),
         True,
     ),
     *_component_rows(),
-    *_octave_rows("Side against Mid by octave", "side_to_mid_db", "RMS level of Side over that of Mid"),
-    *_octave_rows("Loss in mono by octave", "mono_loss_db", "Power lost on folding to mono"),
+    *_octave_rows(
+        said("Side against Mid by octave"), "side_to_mid_db", said("RMS level of Side over that of Mid")
+    ),
+    *_octave_rows(said("Loss in mono by octave"), "mono_loss_db", said("Power lost on folding to mono")),
 )
 
 

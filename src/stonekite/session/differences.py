@@ -12,6 +12,7 @@ from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import Setting, settings_of
+from stonekite.words import NAMES, said
 
 _SMALL = 1e-9
 
@@ -34,21 +35,23 @@ class Difference(NamedTuple):
 
 def differences(old: Strip, new: Strip) -> list[Difference]:
     """All differences from one strip to another, in the order of the signal."""
-    found = [*_of_struct("Intake", old.intake, new.intake), *_of_split(old.split, new.split)]
+    found = [*_of_struct(said("Intake"), old.intake, new.intake), *_of_split(old.split, new.split)]
     found += [*_of_stages(old, new), *_of_spurs(old, new)]
     for leg in LEGS:
-        found += _of_struct(f"{_component(new, leg)} leg", getattr(old, leg), getattr(new, leg))
-    found += _of_struct("Output", old.output, new.output)
+        found += _of_struct(
+            said("{name} leg").format(name=_component(new, leg)), getattr(old, leg), getattr(new, leg)
+        )
+    found += _of_struct(said("Output"), old.output, new.output)
     return found
 
 
 def _component(strip: Strip, leg: str) -> str:
-    return strip.split.component(leg).capitalize()  # type: ignore[arg-type]
+    return NAMES[strip.split.component(leg)]  # type: ignore[arg-type]
 
 
 def _of_split(old: Split, new: Split) -> Iterator[Difference]:
     if (old.mode, old.encoding) != (new.mode, new.encoding):
-        yield Difference("Split", _split_words(old), _split_words(new))
+        yield Difference(said("Split"), _split_words(old), _split_words(new))
 
 
 def _split_words(split: Split) -> str:
@@ -84,7 +87,7 @@ def own_name(stage: Stage, number: int) -> str:
     """What the branch of that id is called in the stage that holds it: below 180 Hz."""
     place = [branch.id for branch in branches_of(stage)].index(number)
     found = [kind_of(stage).branching.names(stage, leg)[place] for leg in LEGS]  # type: ignore[union-attr]
-    return found[0] or found[1] or f"band {place + 1}"
+    return found[0] or found[1] or said("band {count}").format(count=place + 1)
 
 
 def names_of(strip: Strip) -> dict[int, str]:
@@ -104,10 +107,10 @@ def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
     names = {**names_of(old), **names_of(new)}
     for number, stage in before.items():
         if number not in after or type(after[number]) is not type(stage):
-            yield Difference(names[number], "", "removed", number)
+            yield Difference(names[number], "", said("removed"), number)
     for number, stage in after.items():
         if number not in before or type(before[number]) is not type(stage):
-            yield Difference(names[number], "", "added", number)
+            yield Difference(names[number], "", said("added"), number)
         elif before[number] != stage:
             yield from _of_stage(names[number], before[number], stage, new)
     yield from _of_places(old, new, names)
@@ -123,7 +126,10 @@ def _of_places(old: Strip, new: Strip, names: dict[int, str]) -> Iterator[Differ
         was, now = homes[0][number], homes[1][number]
         if was != now:
             yield Difference(
-                names[number], f"in {called[was] or 'the legs'}", f"in {called[now] or 'the legs'}", number
+                names[number],
+                said("in {where}").format(where=called[was] or said("the legs")),
+                said("in {where}").format(where=called[now] or said("the legs")),
+                number,
             )
     there = {place.branch: place.stages for place in tree.branches(old)}
     for place in tree.branches(new):
@@ -135,7 +141,9 @@ def _of_places(old: Strip, new: Strip, names: dict[int, str]) -> Iterator[Differ
             orders = [", ".join(names[n] for n in order) for order in both]
             where = called[place.branch]
             yield Difference(
-                f"{where}, order of stages" if where else "Order of stages", orders[0], orders[1]
+                said("{where}, order of stages").format(where=where) if where else said("Order of stages"),
+                orders[0],
+                orders[1],
             )
 
 
@@ -143,26 +151,29 @@ def _of_spurs(old: Strip, new: Strip) -> Iterator[Difference]:
     before, after = ({spur.id: spur for spur in strip.spurs} for strip in (old, new))
     for number, spur in before.items():
         if number not in after:
-            yield Difference(f"Spur {spur.name}", "", "removed")
+            yield Difference(said("Spur {name}").format(name=spur.name), "", said("removed"))
     for number, spur in after.items():
         if number not in before:
-            yield Difference(f"Spur {spur.name}", "", "added")
+            yield Difference(said("Spur {name}").format(name=spur.name), "", said("added"))
             continue
         was = before[number]
         if was.name != spur.name:
-            yield Difference("Spur", was.name, spur.name)
+            yield Difference(said("Spur"), was.name, spur.name)
         if tap_words(was, old) != tap_words(spur, new):
-            yield Difference(f"Spur {spur.name}, leaves", tap_words(was, old), tap_words(spur, new))
-        yield from _of_struct(f"Spur {spur.name}", was, spur, skipped=("branch",))
+            yield Difference(
+                said("Spur {name}, leaves").format(name=spur.name), tap_words(was, old), tap_words(spur, new)
+            )
+        yield from _of_struct(said("Spur {name}").format(name=spur.name), was, spur, skipped=("branch",))
 
 
 def tap_words(spur: Spur, strip: Strip) -> str:
     """Where a spur leaves the legs."""
     if spur.after == SPLIT:
-        return "at the split"
+        return said("at the split")
     if spur.after == END:
-        return "at the end of the legs"
-    return f"after {named(strip.stages).get(spur.after, 'a stage')}"  # type: ignore[arg-type]
+        return said("at the end of the legs")
+    stage = named(strip.stages).get(spur.after, said("a stage"))  # type: ignore[arg-type]
+    return said("after {stage}").format(stage=stage)
 
 
 def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Difference]:
@@ -171,7 +182,7 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
         sides = getattr(old, leg), getattr(new, leg)
         if None in sides:
             if sides[0] is not sides[1]:
-                yield Difference(component, "", "off" if sides[1] is None else "on", new.id)
+                yield Difference(component, "", said("off") if sides[1] is None else said("on"), new.id)
         else:
             yield from _of_struct(component, *sides, new.id)
     if hasattr(new, "shared"):
@@ -179,7 +190,8 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
     if (learning := kind_of(new).offers.learning) is not None:
         was, known = (stage.shared.learned for stage in (old, new))  # type: ignore[attr-defined]
         if was != known:
-            told = "forgotten" if known is None else "learned" if was is None else "learned anew"
+            anew = said("learned") if was is None else said("learned anew")
+            told = said("forgotten") if known is None else anew
             yield Difference(f"{name}, {learning.what}", "", told, new.id)
     yield from _of_struct(
         name, old, new, new.id, skipped=("kept_db", *(("shared",) if hasattr(new, "shared") else ()))
@@ -209,20 +221,20 @@ def _of_struct(
         if isinstance(values[1], msgspec.Struct) and isinstance(values[0], msgspec.Struct):
             yield from _of_struct(f"{place}, {name}", *values, stage)
         elif name in ("bands", "paths", "taps"):
-            yield from _of_bands(place, *values, stage, name.removesuffix("s"))
+            yield from _of_bands(place, *values, stage, name)
 
 
 def _of_bands(
-    place: str, old: tuple, new: tuple, stage: int | None, called: str = "band"
+    place: str, old: tuple, new: tuple, stage: int | None, called: str = "bands"
 ) -> Iterator[Difference]:
-    called = {"path": "band"}.get(called, called)
     for k in range(max(len(old), len(new))):
         before, after = (bands[k] if k < len(bands) else None for bands in (old, new))
-        where = f"{place}, {called} {k + 1}"
+        words = said("{place}, tap {count}") if called == "taps" else said("{place}, band {count}")
+        where = words.format(place=place, count=k + 1)
         if before is None and after is not None:
-            yield Difference(where, "", f"added, {_band_words(after)}", stage)
+            yield Difference(where, "", said("added, {band}").format(band=_band_words(after)), stage)
         elif before is not None and after is None:
-            yield Difference(where, "", "removed", stage)
+            yield Difference(where, "", said("removed"), stage)
         elif before is not None:
             yield from _of_struct(where, before, after, stage)
 
@@ -256,46 +268,63 @@ def _of_setting(place: str, setting: Setting, old: Any, new: Any, stage: int | N
 
 def described(strip: Strip) -> list[tuple[str, list[str]]]:
     """All that a strip does, in words: for each part of the signal path what it is called and its settings."""
-    parts = [("Split", [_split_words(strip.split)])]
-    intake = [difference.sentence for difference in _of_struct("Intake", Intake(), strip.intake)]
+    parts = [(said("Split"), [_split_words(strip.split)])]
+    intake = [difference.sentence for difference in _of_struct(said("Intake"), Intake(), strip.intake)]
     if intake:
-        parts.insert(0, ("Intake", intake))
+        parts.insert(0, (said("Intake"), intake))
     names = names_of(strip)
     for _, stage in tree.walk(strip):
-        lines = [] if stage.inserted else ["taken out"]
+        lines = [] if stage.inserted else [said("taken out")]
         for leg in LEGS:
             side = getattr(stage, leg)
             lines.append(
-                f"{_component(strip, leg)}: " + ("passes" if side is None else _settings_words(side))
+                f"{_component(strip, leg)}: " + (said("passes") if side is None else _settings_words(side))
             )
             bands = getattr(side, "bands", getattr(side, "paths", ()))
             lines += [
-                f"{_component(strip, leg)}, band {k + 1}: {_settings_words(band)}"
+                said("{component}, band {count}: {band}").format(
+                    component=_component(strip, leg), count=k + 1, band=_settings_words(band)
+                )
                 for k, band in enumerate(bands)
                 if band is not None
             ]
         if hasattr(stage, "shared"):
-            lines.append(f"Both: {_settings_words(stage.shared)}")
+            lines.append(said("Both: {shared}").format(shared=_settings_words(stage.shared)))
             taps = getattr(stage.shared, "taps", ())
-            lines += [f"Tap {k + 1}: {_settings_words(tap)}" for k, tap in enumerate(taps)]
+            lines += [
+                said("Tap {count}: {tap}").format(count=k + 1, tap=_settings_words(tap))
+                for k, tap in enumerate(taps)
+            ]
             learning = kind_of(stage).offers.learning
             if learning is not None and stage.shared.learned is not None:
                 lines.append(learning.told(stage))
         if stage.level_kept:
             lines.append(
-                f"level kept, {settings_of(cast(type[msgspec.Struct], type(stage)))['kept_db'].shown(stage.kept_db)}"
+                said("level kept, {kept_db}").format(
+                    kept_db=settings_of(cast(type[msgspec.Struct], type(stage)))["kept_db"].shown(
+                        stage.kept_db
+                    )
+                )
             )
         parts.append((names[stage.id], lines))
     for spur in strip.spurs:
-        parts.append((f"Spur {spur.name}", [f"leaves {tap_words(spur, strip)}", _settings_words(spur)]))
+        parts.append(
+            (
+                said("Spur {name}").format(name=spur.name),
+                [said("leaves {where}").format(where=tap_words(spur, strip)), _settings_words(spur)],
+            )
+        )
     for leg in LEGS:
         changed = [
-            d.sentence for d in _of_struct(f"{_component(strip, leg)} leg", Leg(), getattr(strip, leg))
+            d.sentence
+            for d in _of_struct(
+                said("{name} leg").format(name=_component(strip, leg)), Leg(), getattr(strip, leg)
+            )
         ]
         if changed:
-            parts.append((f"{_component(strip, leg)} leg", changed))
-    output = [difference.sentence for difference in _of_struct("Output", Output(), strip.output)]
-    parts.append(("Output", output or ["as it comes out of the join"]))
+            parts.append((said("{name} leg").format(name=_component(strip, leg)), changed))
+    output = [difference.sentence for difference in _of_struct(said("Output"), Output(), strip.output)]
+    parts.append((said("Output"), output or [said("as it comes out of the join")]))
     return parts
 
 

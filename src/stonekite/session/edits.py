@@ -14,6 +14,7 @@ from stonekite.stages.base import Stage
 from stonekite.stages.branch import DEEPEST, branches_of
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import Setting, settings_of
+from stonekite.words import said
 
 Tree = TypeVar("Tree")
 
@@ -135,7 +136,9 @@ def insert_stage(
     place = tree.branch(session.sound.stems[stem].strip, branch)
     if place.depth + tree.depth_of(stage) > DEEPEST:
         raise ValueError(
-            f"Branches stand in one another {DEEPEST} deep at the most: there is no room for this stage here."
+            said(
+                "Branches stand in one another {deepest} deep at the most: there is no room for this stage here."
+            ).format(deepest=DEEPEST)
         )
     number = tree.next_id(session)
     new, _ = tree.renumbered(stage, number)
@@ -196,10 +199,12 @@ def move_stage(session: Session, stem: int, number: int, where: int, branch: int
         stages.insert(where, moved)
         return _put_stages(session, stem, home.path, stages)
     if any(stage == number for _, stage in tree.above(strip, branch)):
-        raise ValueError("A stage cannot stand inside itself.")
+        raise ValueError(said("A stage cannot stand inside itself."))
     if tree.branch(strip, branch).depth + tree.depth_of(moved) > DEEPEST:
         raise ValueError(
-            f"Branches stand in one another {DEEPEST} deep at the most: there is no room for this stage there."
+            said(
+                "Branches stand in one another {deepest} deep at the most: there is no room for this stage there."
+            ).format(deepest=DEEPEST)
         )
     session = remove_stage(session, stem, number)
     here = session.sound.stems[stem].strip
@@ -216,7 +221,7 @@ def add_spur(session: Session, stem: int, spur: Spur, where: int | None = None) 
     """
     spurs = list(session.sound.stems[stem].strip.spurs)
     if len(spurs) >= SPURS:
-        raise ValueError(f"There are {SPURS} spurs already: remove one first.")
+        raise ValueError(said("There are {spurs} spurs already: remove one first.").format(spurs=SPURS))
     number = tree.next_id(session)
     branch, _ = tree.renumbered(spur.branch, number)
     taken = {one.name for one in spurs}
@@ -258,7 +263,9 @@ def keep_version(session: Session, note: str = "", number: int | None = None) ->
     taken = [version.number for version in session.versions]
     free = [n for n in range(1, VERSIONS + 1) if n not in taken]
     if number is None and not free:
-        raise ValueError(f"All {VERSIONS} versions are kept: replace or remove one.")
+        raise ValueError(
+            said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
+        )
     number = free[0] if number is None else number
     kept = [version for version in session.versions if version.number != number]
     kept.append(Version(number=number, note=note, sound=session.sound))

@@ -17,6 +17,7 @@ from stonekite.session.types import LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import AnyStage
 from stonekite.stages.settings import Settings
+from stonekite.words import said
 
 SUFFIX = ".kitepreset"
 SHIPPED = Path(__file__).parents[1] / "stages" / "presets"
@@ -59,9 +60,15 @@ def decode(text: bytes, name: str) -> Preset:
     try:
         preset = msgspec.json.decode(text, type=Preset)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise PresetError(f"“{name}” is not a preset: {_lowered(str(error))}.") from None
+        raise PresetError(
+            said("“{name}” is not a preset: {reason}.").format(name=name, reason=_lowered(str(error)))
+        ) from None
     if (preset.strip if preset.scope == "strip" else preset.stage) is None:
-        raise PresetError(f"“{name}” is not a preset: it holds nothing for a {preset.scope}.")
+        raise PresetError(
+            said("“{name}” is not a preset: it holds nothing for a {scope}.").format(
+                name=name, scope=preset.scope
+            )
+        )
     return preset
 
 
@@ -73,11 +80,13 @@ def load(path: Path) -> Preset:
     """Read a preset file. Raises PresetError."""
     try:
         if path.stat().st_size > MAX_BYTES:
-            raise PresetError(f"“{path.name}” is larger than any preset.")
+            raise PresetError(said("“{name}” is larger than any preset.").format(name=path.name))
         return decode(path.read_bytes(), path.name)
     except OSError as error:
         raise PresetError(
-            f"“{path.name}” cannot be read: {_lowered(error.strerror or str(error))}."
+            said("“{name}” cannot be read: {reason}.").format(
+                name=path.name, reason=_lowered(error.strerror or str(error))
+            )
         ) from None
 
 
@@ -90,7 +99,9 @@ def save(preset: Preset, path: Path) -> None:
             temporary.write_bytes(text)
     except OSError as error:
         raise PresetError(
-            f"“{path.name}” was not written: {_lowered(error.strerror or str(error))}."
+            said("“{name}” was not written: {reason}.").format(
+                name=path.name, reason=_lowered(error.strerror or str(error))
+            )
         ) from None
 
 

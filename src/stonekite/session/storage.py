@@ -15,6 +15,7 @@ from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
 from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source, Strip
 from stonekite.stages.branch import DEEPEST
+from stonekite.words import said
 
 SUFFIX = ".kite"
 MAX_BYTES = 64 * 2**20
@@ -40,12 +41,14 @@ def encode(session: Session) -> bytes:
     return msgspec.json.format(msgspec.json.encode(session), indent=2) + b"\n"
 
 
-def decode(text: bytes, name: str = "The session") -> Session:
+def decode(text: bytes, name: str = said("The session")) -> Session:
     """A session from JSON text. Raises SessionError naming the place of what is wrong."""
     try:
         head = msgspec.json.decode(text, type=_Head)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise SessionError(f"{name} is not a session file: {_lowered(str(error))}.") from None
+        raise SessionError(
+            said("{name} is not a session file: {reason}.").format(name=name, reason=_lowered(str(error)))
+        ) from None
     try:  # only a short one can be a number: what else may be there is not even looked at
         told = bytes(head.format)
         number = int(told) if len(told) <= 20 else None
@@ -53,17 +56,21 @@ def decode(text: bytes, name: str = "The session") -> Session:
         number = None
     if number is not None and number > FORMAT:
         raise SessionError(
-            f"{name} has format {number}, from a newer Stone Kite; this one reads up to {FORMAT}."
+            said(
+                "{name} has format {number}, from a newer Stone Kite; this one reads up to {format}."
+            ).format(name=name, number=number, format=FORMAT)
         )
     if number != FORMAT and number not in OLDER:
-        raise SessionError(f"{name} has no known format number (at $.format).")
+        raise SessionError(said("{name} has no known format number (at $.format).").format(name=name))
     try:
         if number == FORMAT:
             session = msgspec.json.decode(text, type=Session)
         else:
             session = msgspec.json.decode(text, type=OLDER[number]).upgraded()
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
-        raise SessionError(f"{name} cannot be used: {_lowered(str(error))}.") from None
+        raise SessionError(
+            said("{name} cannot be used: {reason}.").format(name=name, reason=_lowered(str(error)))
+        ) from None
     session = retimed(session)
     _check(session, name)
     return session
@@ -84,7 +91,11 @@ def _check(session: Session, name: str) -> None:
     numbers = [version.number for version in session.versions]
     for k, version in enumerate(session.versions):
         if numbers.count(version.number) > 1:
-            raise SessionError(f"{name} uses the number {version.number} twice (at $.versions[{k}].number).")
+            raise SessionError(
+                said("{name} uses the number {number} twice (at $.versions[{k}].number).").format(
+                    name=name, number=version.number, k=k
+                )
+            )
         _check_sound(version.sound, f"$.versions[{k}].sound", name)
     _check_desk(session.desk, name)
 
@@ -93,14 +104,20 @@ def _check_sound(sound: Sound, place: str, name: str) -> None:
     seen: set[int] = set()
     for path, number in tree.numbers(sound):
         if number in seen:
-            raise SessionError(f"{name} uses the number {number} twice (at {place}{tree.written(path)}).")
+            raise SessionError(
+                said("{name} uses the number {number} twice (at {place}{path}).").format(
+                    name=name, number=number, place=place, path=tree.written(path)
+                )
+            )
         seen.add(number)
     for s, stem in enumerate(sound.stems):
         _check_source(stem.source, f"{place}.stems[{s}].source", name)
         _check_strip(stem.strip, f"{place}.stems[{s}].strip", name)
         if sentence := tree.refusal(stem.strip, stem.source.rate):
             raise SessionError(
-                f"{name} cannot be used: {_lowered(sentence)[:-1]} (at {place}.stems[{s}].strip)."
+                said("{name} cannot be used: {value} (at {place}.stems[{s}].strip).").format(
+                    name=name, value=_lowered(sentence)[:-1], place=place, s=s
+                )
             )
 
 
@@ -109,23 +126,45 @@ def _check_strip(strip: Strip, place: str, name: str) -> None:
     for branch in tree.branches(strip):
         where = f"{place}{tree.written(branch.path)}"
         if branch.depth > DEEPEST:
-            raise SessionError(f"{name} has branches that stand in one another too deep (at {where}).")
+            raise SessionError(
+                said("{name} has branches that stand in one another too deep (at {where}).").format(
+                    name=name, where=where
+                )
+            )
         if branch.depth and branch.branch == tree.LEGS_BRANCH:
-            raise SessionError(f"{name} has a branch without a number (at {where}).")
+            raise SessionError(
+                said("{name} has a branch without a number (at {where}).").format(name=name, where=where)
+            )
         count += len(branch.stages)
         if count > MOST_IN_ALL:
-            raise SessionError(f"{name} has more than {MOST_IN_ALL} stages in one strip (at {where}).")
+            raise SessionError(
+                said("{name} has more than {most_in_all} stages in one strip (at {where}).").format(
+                    name=name, most_in_all=MOST_IN_ALL, where=where
+                )
+            )
     ids = [stage.id for stage in strip.stages]
     for k, spur in enumerate(strip.spurs):
         if spur.after not in (*ids, SPLIT, END):
-            raise SessionError(f"{name} has a spur that leaves after no stage (at {place}.spurs[{k}].after).")
+            raise SessionError(
+                said("{name} has a spur that leaves after no stage (at {place}.spurs[{k}].after).").format(
+                    name=name, place=place, k=k
+                )
+            )
 
 
 def _check_source(source: Source, place: str, name: str) -> None:
     if source.generator is not None and source.frames > LONGEST_SIGNAL_S * source.rate:
-        raise SessionError(f"{name} has a test generator longer than a day (at {place}.frames).")
+        raise SessionError(
+            said("{name} has a test generator longer than a day (at {place}.frames).").format(
+                name=name, place=place
+            )
+        )
     if max(source.channels) >= source.channel_count:
-        raise SessionError(f"{name} asks for a channel that is not there (at {place}.channels).")
+        raise SessionError(
+            said("{name} asks for a channel that is not there (at {place}.channels).").format(
+                name=name, place=place
+            )
+        )
 
 
 def _check_desk(desk: Desk, name: str) -> None:
@@ -135,10 +174,18 @@ def _check_desk(desk: Desk, name: str) -> None:
         _check_source(reference.source, f"$.desk.references[{k}].source", name)
     for place, loop in loops:
         if loop is not None and not loop.start_s < loop.end_s:
-            raise SessionError(f"{name} has a loop that ends before it starts (at {place}).")
+            raise SessionError(
+                said("{name} has a loop that ends before it starts (at {place}).").format(
+                    name=name, place=place
+                )
+            )
     for k, test in enumerate(desk.blind_tests):
         if len(test.order) != len(test.answers):
-            raise SessionError(f"{name} has a blind test without an answer (at $.desk.blind_tests[{k}]).")
+            raise SessionError(
+                said("{name} has a blind test without an answer (at $.desk.blind_tests[{k}]).").format(
+                    name=name, k=k
+                )
+            )
 
 
 def load(path: Path) -> Session:
@@ -149,13 +196,17 @@ def load(path: Path) -> Session:
     name = f"“{shown_name(path)}”"
     try:
         if path.exists() and not path.is_file():  # a device or a pipe has no end
-            raise SessionError(f"{name} is not a file.")
+            raise SessionError(said("{name} is not a file.").format(name=name))
         with path.open("rb") as file:
             text = file.read(MAX_BYTES + 1)
         if len(text) > MAX_BYTES:
-            raise SessionError(f"{name} is larger than any session file.")
+            raise SessionError(said("{name} is larger than any session file.").format(name=name))
     except OSError as error:
-        raise SessionError(f"{name} cannot be read: {_lowered(error.strerror or str(error))}.") from None
+        raise SessionError(
+            said("{name} cannot be read: {reason}.").format(
+                name=name, reason=_lowered(error.strerror or str(error))
+            )
+        ) from None
     session = decode(text, name)
     return _with_sources(session, lambda source: _located(source, path.parent))
 
@@ -215,13 +266,17 @@ def save(session: Session, path: Path) -> None:
         text = encode(_with_sources(session, relative))
     except UnicodeEncodeError:
         raise SessionError(
-            f"“{shown_name(path)}” was not saved: the name of a recording is not UTF-8, which a session cannot hold. "
-            "Rename the recording and open it again."
+            said(
+                "“{path}” was not saved: the name of a recording is not UTF-8, which a session cannot hold. "
+                "Rename the recording and open it again."
+            ).format(path=shown_name(path))
         ) from None
     try:
         with replacing(path) as temporary:
             temporary.write_bytes(text)
     except OSError as error:
         raise SessionError(
-            f"“{shown_name(path)}” was not saved: {_lowered(error.strerror or str(error))}. The old file is untouched."
+            said("“{path}” was not saved: {reason}. The old file is untouched.").format(
+                path=shown_name(path), reason=_lowered(error.strerror or str(error))
+            )
         ) from None

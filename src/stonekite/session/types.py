@@ -12,6 +12,7 @@ from stonekite.stages.base import LEGS, Identity, LegName
 from stonekite.stages.branch import MOST_STAGES
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 FORMAT: Literal[2] = 2
 
@@ -319,7 +320,7 @@ class Version(Settings, frozen=True, kw_only=True):
 
     @property
     def name(self) -> str:
-        return f"Version {self.number}"
+        return said("Version {number}").format(number=self.number)
 
     @property
     def strip(self) -> Strip:

@@ -11,6 +11,7 @@ from stonekite.signal.decibels import SILENCE_DB
 from stonekite.stages.amp import Amp, AmpSide, Learned, taken
 from stonekite.stages.branch import Branch
 from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
+from stonekite.words import said
 
 SIDEWAYS = 100.0
 """How far left and right the outer ones stand."""
@@ -48,7 +49,9 @@ def three_amps(session: Session, stem: int, source: SpurSource) -> tuple[Session
     """
     if len(session.sound.stems[stem].strip.spurs) + len(_THREE) > SPURS:
         raise ValueError(
-            f"Three amplifiers need three spurs, and there are {SPURS} at the most: remove some first."
+            said(
+                "Three amplifiers need three spurs, and there are {spurs} at the most: remove some first."
+            ).format(spurs=SPURS)
         )
     numbers = []
     for name, position, amp, cabinet in _THREE:

@@ -34,6 +34,7 @@ from stonekite.stages.base import (
 )
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
+from stonekite.words import said
 
 amplifying = lazy("stonekite.signal.amplifying")
 
@@ -217,7 +218,7 @@ def parts_worked(stage: Amp, leg: LegName) -> tuple[str, ...]:
     side = getattr(stage, leg)
     if side is None:
         return ()
-    return (*(str(k + 1) for k in range(len(VOICES[side.voice].stages))), "power")
+    return (*(str(k + 1) for k in range(len(VOICES[side.voice].stages))), said("power"))
 
 
 def worked_db(state: Any) -> np.ndarray:
@@ -328,14 +329,18 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     part = max(1, int(0.05 * context.rate))
     count = sound.shape[1] // part
     if sound.shape[1] < LEAST_S * context.rate:
-        raise ValueError(f"The level is learned from {LEAST_S:g} s at least: loop more, or nothing.")
+        raise ValueError(
+            said("The level is learned from {least_s:g} s at least: loop more, or nothing.").format(
+                least_s=LEAST_S
+            )
+        )
     powers = np.mean(sound[:, : count * part].reshape(2, count, part) ** 2, axis=2)
     levels = []
     for row in powers:
         loud = row[row > 0.01 * row.max()]  # while it plays: 20 dB under its loudest at the most
         levels.append(max(-150.0, 10 * math.log10(max(float(loud.mean()) if len(loud) else 0.0, 1e-15))))
     if max(levels) <= -140.0:
-        raise ValueError("This range is silent: there is no level to learn.")
+        raise ValueError(said("This range is silent: there is no level to learn."))
     return Learned(
         start_s=round(start_s, 4),
         end_s=round(start_s + sound.shape[1] / context.rate, 4),
@@ -364,13 +369,15 @@ def learned_words(stage: Amp) -> str:
     """How loud the legs were, in words."""
     learned = stage.shared.learned
     if learned is None:
-        return "Not measured yet: the inputs are as set"
+        return said("Not measured yet: the inputs are as set")
     words = [
-        f"{level:.1f} dBFS" if level > -140.0 else "silent"
+        f"{level:.1f} dBFS" if level > -140.0 else said("silent")
         for level, leg in zip(learned.levels_db, LEGS, strict=True)
         if getattr(stage, leg) is not None
     ]
-    return (f"While it plays {' and '.join(words)}; an amplifier wants {NOMINAL_DB:.0f}").replace("-", "−")
+    levels = said(" and ").join(words)
+    sentence = said("While it plays {levels}; an amplifier wants {nominal:.0f}")
+    return sentence.format(levels=levels, nominal=NOMINAL_DB).replace("-", "−")
 
 
 KIND = Kind(

@@ -30,6 +30,7 @@ from stonekite.stages.base import (
 from stonekite.stages.branch import Branch
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 registry = lazy("stonekite.stages.registry")
 
@@ -121,9 +122,11 @@ def names(stage: Any, leg: LegName) -> tuple[str, ...]:
     if side is None:
         return ("",) * MOST
     ends = crossovers(side)
-    found = [f"below {_hertz(ends[0])}"]
-    found += [f"{_hertz(low)} to {_hertz(high)}" for low, high in pairwise(ends)]
-    found.append(f"above {_hertz(ends[-1])}")
+    found = [said("below {hertz}").format(hertz=_hertz(ends[0]))]
+    found += [
+        said("{low} to {high}").format(low=_hertz(low), high=_hertz(high)) for low, high in pairwise(ends)
+    ]
+    found.append(said("above {hertz}").format(hertz=_hertz(ends[-1])))
     return tuple(found + [""] * (MOST - len(found)))
 
 

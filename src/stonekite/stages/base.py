@@ -202,6 +202,10 @@ class Learning:
     taken: Callable[[Any, Any], Any] = keep
     """Of (stage, what was learned or None): the stage that knows it."""
 
+    def __post_init__(self) -> None:
+        for name in ("what", "hint", "forget", "loop"):
+            object.__setattr__(self, name, said(getattr(self, name)))
+
 
 @dataclass(frozen=True)
 class Placing:

@@ -27,6 +27,7 @@ from stonekite.stages.cabinet_settings import (
     CabinetStage,
     OwnResponse,
 )
+from stonekite.words import said
 
 convolution = lazy("stonekite.signal.convolution")
 
@@ -268,14 +269,20 @@ def words(side: CabinetSide) -> str:
     """What is to be told of a side: its own response, or what its microphones do to each other."""
     if side.cabinet == "own":
         if side.own is None:
-            return "No response chosen yet: what comes in goes out"
+            return said("No response chosen yet: what comes in goes out")
         return f"“{side.own.name}”, {1000 * _seconds(side):.0f} ms"
     if not _on(side.mic_2_db) or not _on(side.mic_1_db):
-        return f"Sound takes {1000 * cabinets.flight_s(placed(side, 1)):.2f} ms to the first microphone"
+        return said("Sound takes {flight:.2f} ms to the first microphone").format(
+            flight=1000 * cabinets.flight_s(placed(side, 1))
+        )
     late = 1000 * late_s(side)
-    behind = "second" if late >= 0 else "first"
-    how = "aligned" if side.aligned else "not aligned: they comb"
-    return f"The {behind} microphone is {abs(late):.2f} ms late: {how}"
+    how = said("aligned") if side.aligned else said("not aligned: they comb")
+    words = (
+        said("The second microphone is {late:.2f} ms late: {how}")
+        if late >= 0
+        else said("The first microphone is {late:.2f} ms late: {how}")
+    )
+    return words.format(late=abs(late), how=how)
 
 
 KIND = Kind(

@@ -17,6 +17,7 @@ from stonekite.stages.banded import Bands, Frequency, Narrowness
 from stonekite.stages.base import LEGS, RINGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 dynamics = lazy("stonekite.signal.dynamics")
 dynamic_bands = lazy("stonekite.signal.dynamic_bands")
@@ -30,7 +31,11 @@ _WIDEST = 3.0
 """So many times at the most a bell near half the rate is widened against the bent axis."""
 
 Shape = Literal["bell", "low-shelf", "high-shelf"]
-SHAPES: dict[Shape, str] = {"bell": "Bell", "low-shelf": "Low shelf", "high-shelf": "High shelf"}
+SHAPES: dict[Shape, str] = {
+    "bell": said("Bell"),
+    "low-shelf": said("Low shelf"),
+    "high-shelf": said("High shelf"),
+}
 
 
 class Band(Settings, frozen=True, kw_only=True):

@@ -67,7 +67,7 @@ _DUCK_RISE_S, _DUCK_SPAN = 0.005, 4.0
 
 
 def names(stage: Any, leg: LegName) -> tuple[str, ...]:
-    return ("",) if getattr(stage, leg) is None else ("loop",)
+    return ("",) if getattr(stage, leg) is None else (words.said("loop"),)
 
 
 def only(stage: Any, branch: int) -> Any:
@@ -163,10 +163,14 @@ def refuses(stage: Echo, inner: tuple[Plan, ...], rate: float) -> str:
             continue
         needs = (late + echoing.HALF + ROOM) / rate * 1e3
         if side.time_ms < needs:
-            return (
-                f"What stands in the loop is {words.figure(late / rate * 1e3, 'ms', 1)} late, so that a turn cannot be "
-                f"shorter than {words.figure(needs, 'ms', 1)}: a time of {words.figure(side.time_ms, 'ms', 1)} is "
-                f"{words.figure(needs - side.time_ms, 'ms', 1)} too short."
+            return words.said(
+                "What stands in the loop is {late} late, so that a turn cannot be shorter than {needs}: a time "
+                "of {time_ms} is {lacks} too short."
+            ).format(
+                late=words.figure(late / rate * 1000.0, "ms", 1),
+                needs=words.figure(needs, "ms", 1),
+                time_ms=words.figure(side.time_ms, "ms", 1),
+                lacks=words.figure(needs - side.time_ms, "ms", 1),
             )
     return ""
 

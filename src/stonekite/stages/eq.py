@@ -16,6 +16,7 @@ from stonekite.stages import cascade
 from stonekite.stages.banded import Bands, Frequency, Narrowness
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 long_filters = lazy("stonekite.signal.long_filters")
 
@@ -23,13 +24,13 @@ BANDS = 16
 
 Shape = Literal["bell", "low-shelf", "high-shelf", "tilt", "high-pass", "low-pass", "notch"]
 SHAPES: dict[Shape, str] = {
-    "bell": "Bell",
-    "low-shelf": "Low shelf",
-    "high-shelf": "High shelf",
-    "tilt": "Tilt",
-    "high-pass": "High-pass",
-    "low-pass": "Low-pass",
-    "notch": "Notch",
+    "bell": said("Bell"),
+    "low-shelf": said("Low shelf"),
+    "high-shelf": said("High shelf"),
+    "tilt": said("Tilt"),
+    "high-pass": said("High-pass"),
+    "low-pass": said("Low-pass"),
+    "notch": said("Notch"),
 }
 WITHOUT_GAIN = ("high-pass", "low-pass", "notch")
 WITH_SLOPE = ("high-pass", "low-pass")

@@ -25,6 +25,7 @@ from stonekite.stages.base import (
     never,
 )
 from stonekite.stages.settings import Settings, flag, number
+from stonekite.words import said
 
 convolution = lazy("stonekite.signal.convolution")
 folding = lazy("stonekite.signal.folding")
@@ -163,10 +164,12 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     sides = sound if context.matrix is None else matrix.decode(sound, context.matrix)
     if sides.shape[1] < LEAST_S * rate:
         raise ValueError(
-            f"What each side is worth is learned from {LEAST_S:g} s at least: loop more, or nothing."
+            said(
+                "What each side is worth is learned from {least_s:g} s at least: loop more, or nothing."
+            ).format(least_s=LEAST_S)
         )
     if np.abs(sides).max(axis=1).min() <= 1e-8:
-        raise ValueError("One side is silent here: there is nothing to fold.")
+        raise ValueError(said("One side is silent here: there is nothing to fold."))
     alignment = Alignment(rate)
     alignment.add(sides)
     offset = alignment.offset()
@@ -185,7 +188,7 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     )
     found = folding.worth(suppressor.spectra(together, rate), rate)
     if not found.sure:
-        raise ValueError("Left and right have nothing in common here that could be folded.")
+        raise ValueError(said("Left and right have nothing in common here that could be folded."))
     return Learned(
         start_s=round(start_s, 4),
         end_s=round(start_s + sound.shape[1] / rate, 4),
@@ -207,17 +210,20 @@ def learned_words(stage: Fold) -> str:
     """What is known of both sides, in words."""
     learned = stage.shared.learned
     if learned is None:
-        return "Half of each side, as it comes"
+        return said("Half of each side, as it comes")
     late = learned.late_ms
-    behind = f"{'right' if late > 0 else 'left'} is late by {abs(late):.2f} ms"
-    words = "in time" if abs(late) < 0.005 else behind
-    words += ", right upside down" if learned.inverted else ""
+    behind = said("right is late by {late:.2f} ms") if late > 0 else said("left is late by {late:.2f} ms")
+    words = said("in time") if abs(late) < 0.005 else behind.format(late=abs(late))
+    words += said(", right upside down") if learned.inverted else ""
     apart = np.array(learned.left_db) - np.array(learned.right_db)
-    side = "left" if apart.mean() > 0 else "right"
-    return (
-        f"Learned from {learned.start_s:.2f} to {learned.end_s:.2f} s: {words}; on the whole "
-        f"{side} counts {abs(apart.mean()):.1f} dB more"
+    sentence = (
+        said("Learned from {start:.2f} to {end:.2f} s: {words}; on the whole left counts {more:.1f} dB more")
+        if apart.mean() > 0
+        else said(
+            "Learned from {start:.2f} to {end:.2f} s: {words}; on the whole right counts {more:.1f} dB more"
+        )
     )
+    return sentence.format(start=learned.start_s, end=learned.end_s, words=words, more=abs(apart.mean()))
 
 
 KIND = Kind(

@@ -4,6 +4,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
+from stonekite.words import said
+
 
 @dataclass(frozen=True)
 class Handle:
@@ -29,3 +31,6 @@ class Handle:
     on_noise: bool = False
     """It stands on the curve of the noise that is known, and is there only with it."""
     shown: Callable[[Any], bool] | None = None
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "label", said(self.label))

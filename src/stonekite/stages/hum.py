@@ -27,6 +27,7 @@ from stonekite.stages.base import (
 )
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, flag, number
+from stonekite.words import said
 
 humming = lazy("stonekite.signal.humming")
 
@@ -237,10 +238,12 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     """The hum in sound (2, frames), that begins at a time. Raises ValueError with a sentence."""
     rate = context.rate
     if sound.shape[1] < LEAST_S * rate:
-        raise ValueError(f"Hum is found in {LEAST_S:g} s at least: loop more, or nothing.")
+        raise ValueError(
+            said("Hum is found in {least_s:g} s at least: loop more, or nothing.").format(least_s=LEAST_S)
+        )
     (upper, many), (lower, more) = (humming.found(leg, rate) for leg in sound)
     if not upper and not lower:
-        raise ValueError("No hum was found here: no row of harmonics stands out on either leg.")
+        raise ValueError(said("No hum was found here: no row of harmonics stands out on either leg."))
     return Learned(
         start_s=round(start_s, 4),
         end_s=round(start_s + sound.shape[1] / rate, 4),
@@ -265,12 +268,14 @@ def learned_words(stage: Hum) -> str:
     """What hum was found, in words."""
     learned = stage.shared.learned
     if learned is None:
-        return "Not looked for yet: the frequencies are as typed"
+        return said("Not looked for yet: the frequencies are as typed")
     told = [
-        f"{hz:.2f} Hz with {many} harmonics" if hz else "none"
+        said("{hz:.2f} Hz with {many} harmonics").format(hz=hz, many=many) if hz else said("none")
         for hz, many in zip(learned.hz, learned.harmonics, strict=True)
     ]
-    return f"Found from {learned.start_s:.2f} to {learned.end_s:.2f} s: {told[0]}, and {told[1]} on the other leg"
+    return said("Found from {start_s:.2f} to {end_s:.2f} s: {upper}, and {lower} on the other leg").format(
+        start_s=learned.start_s, end_s=learned.end_s, upper=told[0], lower=told[1]
+    )
 
 
 def follows(state: State) -> np.ndarray:

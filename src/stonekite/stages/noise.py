@@ -22,6 +22,7 @@ from stonekite.stages.base import (
 )
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
+from stonekite.words import said
 
 suppressor = lazy("stonekite.signal.suppressor")
 
@@ -230,10 +231,14 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
     """
     rate = context.rate
     if sound.shape[1] < max(suppressor.size(rate) + suppressor.hop(rate), SHORTEST_S * rate):
-        raise ValueError(f"Noise is learned from {SHORTEST_S:g} s at least: loop a longer pause.")
+        raise ValueError(
+            said("Noise is learned from {shortest_s:g} s at least: loop a longer pause.").format(
+                shortest_s=SHORTEST_S
+            )
+        )
     noise, common = suppressor.learned(sound, rate)
     if float(noise.max()) <= 2e-18:
-        raise ValueError("This range is silent: there is no noise to learn.")
+        raise ValueError(said("This range is silent: there is no noise to learn."))
     levels = np.maximum(10.0 * np.log10(2.0 * noise / rate), -250.0)
     shares = np.clip(common, -1.0, 1.0)
     return Learned(
@@ -311,14 +316,16 @@ def learned_words(stage: Noise) -> str:
     """What is known of the noise, in words."""
     learned = stage.shared.learned
     if learned is None:
-        return "Nothing learned: the noise is followed from the beginning on"
+        return said("Nothing learned: the noise is followed from the beginning on")
     levels = [10.0 * math.log10(sum(10.0 ** (v / 10.0) for v in row) * 0.5 * learned.rate / (len(row) - 1) + 1e-25)
               for row in (learned.upper_db, learned.lower_db)]  # fmt: skip
     shared = math.sqrt(float(np.mean(np.square(learned.common_re) + np.square(learned.common_im))))
-    return (
-        f"Learned from {learned.start_s:.2f} to {learned.end_s:.2f} s: {levels[0]:.1f} and {levels[1]:.1f} dBFS, "
-        f"{100 * shared:.0f} % in common".replace("-", "−")
+    sentence = said(
+        "Learned from {start:.2f} to {end:.2f} s: {upper:.1f} and {lower:.1f} dBFS, {share:.0f} % in common"
     )
+    return sentence.format(
+        start=learned.start_s, end=learned.end_s, upper=levels[0], lower=levels[1], share=100 * shared
+    ).replace("-", "−")
 
 
 def noise_known(stage: Noise, rate: float) -> np.ndarray | None:

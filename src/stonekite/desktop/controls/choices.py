@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QAbstractButton, QMenu, QSizePolicy, QWidget
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import faded, font, restyled, roles
 from stonekite.stages.settings import Setting
+from stonekite.words import said
 
 
 class _Words(QWidget):
@@ -126,8 +127,9 @@ class Choice(_Words):
         self._label = setting.label
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setToolTip(
-            f"{setting.label}: {setting.help}.\nClick for all: {', '.join(self._words.values())}. "
-            "Arrow keys and the wheel go from one to the next."
+            said(
+                "{label}: {help}.\nClick for all: {names}. Arrow keys and the wheel go from one to the next."
+            ).format(label=setting.label, help=setting.help, names=", ".join(self._words.values()))
         )
 
     def sizeHint(self) -> QSize:

@@ -20,6 +20,7 @@ from stonekite import notes
 from stonekite.desktop.controls.choices import Choice, Segments, Toggle
 from stonekite.desktop.controls.theme import faded, font, roles
 from stonekite.stages.settings import Setting
+from stonekite.words import said
 
 FINE = 0.1
 
@@ -68,9 +69,16 @@ class ValueField(QWidget):
         self.setAccessibleName(f"{owner} {setting.label}".strip())
         unit = f" in {setting.unit}" if setting.unit else ""
         self.setToolTip(
-            f"{setting.label}{unit}: {setting.help}.\n{setting.shown(setting.low)} to "
-            f"{setting.shown(setting.high)}. Drag, turn the wheel or press the arrow keys (Shift: fine steps), "
-            "type a value, double-click to reset."
+            said(
+                "{label}{unit}: {help}.\n{low} to {high}. Drag, turn the wheel or press the arrow keys (Shift: "
+                "fine steps), type a value, double-click to reset."
+            ).format(
+                label=setting.label,
+                unit=unit,
+                help=setting.help,
+                low=setting.shown(setting.low),
+                high=setting.shown(setting.high),
+            )
         )
         self._describe()
 
@@ -106,8 +114,16 @@ class ValueField(QWidget):
         """Be given by a note from now on. Raises ValueError with a sentence if it is too long or too short."""
         if not self.setting.note_fits(note, self._bpm):
             raise ValueError(
-                f"{self.setting.label}: {note} is {self.setting.shown(self._of(note))} at {self._bpm:g} beats a minute. "
-                f"It goes from {self.setting.shown(self.setting.low)} to {self.setting.shown(self.setting.high)}."
+                said(
+                    "{label}: {note} is {shown} at {bpm:g} beats a minute. It goes from {low} to {high}."
+                ).format(
+                    label=self.setting.label,
+                    note=note,
+                    shown=self.setting.shown(self._of(note)),
+                    bpm=self._bpm,
+                    low=self.setting.shown(self.setting.low),
+                    high=self.setting.shown(self.setting.high),
+                )
             )
         if note != self._note:
             self.show_value(self.setting.of_note(note, self._bpm))
@@ -159,7 +175,7 @@ class ValueField(QWidget):
             self.update()
 
     def _describe(self) -> None:
-        tie = {None: "", True: ", linked", False: ", not linked"}[self._tied]
+        tie = {None: "", True: said(", linked"), False: said(", not linked")}[self._tied]
         given = f"{self._note}, " if self._note else ""
         self.setAccessibleDescription(given + self.setting.shown(self._value) + tie)
 
@@ -256,15 +272,19 @@ class ValueField(QWidget):
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
         menu = QMenu(self)
-        menu.addAction("Type a value", self.type_value)
-        menu.addAction(f"Reset to {self.setting.shown(self.setting.default)}", self.reset)
+        menu.addAction(said("Type a value"), self.type_value)
+        menu.addAction(
+            said("Reset to {default}").format(default=self.setting.shown(self.setting.default)), self.reset
+        )
         if self.setting.note:
-            by_note = menu.addMenu("As a note")
+            by_note = menu.addMenu(said("As a note"))
             for note in reversed(notes.by_length()):
                 if self.setting.note_fits(note, self._bpm):
                     by_note.addAction(note, partial(self._move_to_note, note))
         if self._tied is not None:
-            action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(not self._tied))
+            action = menu.addAction(
+                said("Linked with the other leg"), lambda: self.tie_asked.emit(not self._tied)
+            )
             action.setCheckable(True)
             action.setChecked(self._tied)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

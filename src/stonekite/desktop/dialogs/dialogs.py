@@ -24,7 +24,7 @@ from stonekite.engine.graph.tails import LONGEST_S
 from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.registry import kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 
 class ChannelDialog(QDialog):
@@ -32,16 +32,20 @@ class ChannelDialog(QDialog):
 
     def __init__(self, path: Path, count: int, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Choose two channels")
+        self.setWindowTitle(said("Choose two channels"))
         layout = QVBoxLayout(self)
         layout.setSpacing(12)
-        words = Label(f"“{path.name}” has {count} channels.\nWhich two are the left and right to work on?")
+        words = Label(
+            said("“{name}” has {count} channels.\nWhich two are the left and right to work on?").format(
+                name=path.name, count=count
+            )
+        )
         layout.addWidget(words)
         row = QGridLayout()
         self.boxes = []
-        for column, (name, start) in enumerate((("Left", 0), ("Right", 1))):
+        for column, (name, start) in enumerate(((said("Left"), 0), (said("Right"), 1))):
             box = QComboBox()
-            box.addItems([f"Channel {k + 1}" for k in range(count)])
+            box.addItems([said("Channel {count}").format(count=k + 1) for k in range(count)])
             box.setCurrentIndex(start)
             box.setAccessibleName(name)
             label = Label(name)
@@ -73,13 +77,13 @@ class ExportDialog(QDialog):
     """
 
     FORMATS = {"WAV": ".wav", "FLAC": ".flac", "AIFF": ".aiff", "OGG": ".ogg"}
-    TYPES = {"16": "16 bit", "24": "24 bit", "32f": "32 bit float"}
-    TAILS = {"auto": "What rings on", "none": "Nothing", "seconds": "So long:"}
-    PARTS = {"result": "Stereo result", "component": "Its two components", "all": "Both"}
+    TYPES = {"16": "16 bit", "24": "24 bit", "32f": said("32 bit float")}
+    TAILS = {"auto": said("What rings on"), "none": said("Nothing"), "seconds": said("So long:")}
+    PARTS = {"result": said("Stereo result"), "component": said("Its two components"), "all": said("Both")}
 
     def __init__(self, strip: Strip, split_names: tuple[str, str], parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Export")
+        self.setWindowTitle(said("Export"))
         self.setMinimumWidth(430)
         self.running = False
         self.on_start = lambda: None
@@ -90,26 +94,33 @@ class ExportDialog(QDialog):
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
         grid.setVerticalSpacing(8)
-        self.format = self._row(grid, 0, "File", {name: name for name in self.FORMATS})
-        self.bits = self._row(grid, 1, "Samples", self.TYPES)
-        names = " and ".join(split_names)
-        self.parts = self._row(grid, 2, "Write", {**self.PARTS, "component": f"{names} as two files"})
-        self.tail = self._row(grid, TAIL_ROW, "After the end", self.TAILS)
+        self.format = self._row(grid, 0, said("File"), {name: name for name in self.FORMATS})
+        self.bits = self._row(grid, 1, said("Samples"), self.TYPES)
+        names = said(" and ").join(split_names)
+        self.parts = self._row(
+            grid,
+            2,
+            said("Write"),
+            {**self.PARTS, "component": said("{names} as two files").format(names=names)},
+        )
+        self.tail = self._row(grid, TAIL_ROW, said("After the end"), self.TAILS)
         self.tail_seconds = QDoubleSpinBox()
         self.tail_seconds.setRange(0.0, LONGEST_S)
         self.tail_seconds.setDecimals(1)
         self.tail_seconds.setSuffix(" s")
         self.tail_seconds.setValue(2.0)
         self.tail_seconds.setEnabled(False)
-        self.tail_seconds.setAccessibleName("Seconds after the end")
+        self.tail_seconds.setAccessibleName(said("Seconds after the end"))
         self.tail_seconds.setToolTip(
-            f"How long the result goes on after the recording: up to {LONGEST_S:g} s"
+            said("How long the result goes on after the recording: up to {longest_s:g} s").format(
+                longest_s=LONGEST_S
+            )
         )
         grid.addWidget(self.tail_seconds, TAIL_ROW, 2)
         layout.addLayout(grid)
-        self.dither = QCheckBox("Dither (TPDF) where bits are dropped")
+        self.dither = QCheckBox(said("Dither (TPDF) where bits are dropped"))
         self.dither.setToolTip(
-            "Triangular dither of two steps. An untouched 16- or 24-bit recording is never dithered."
+            said("Triangular dither of two steps. An untouched 16- or 24-bit recording is never dithered.")
         )
         self.dither.setChecked(True)
         layout.addWidget(self.dither)
@@ -120,7 +131,7 @@ class ExportDialog(QDialog):
         self.bar = QProgressBar()
         self.bar.setRange(0, 1000)
         self.bar.setVisible(False)
-        self.bar.setAccessibleName("Export progress")
+        self.bar.setAccessibleName(said("Export progress"))
         layout.addWidget(self.bar)
         self.message = Label("")
         self.message.setWordWrap(True)
@@ -128,8 +139,8 @@ class ExportDialog(QDialog):
         layout.addWidget(self.message)
         buttons = QHBoxLayout()
         buttons.addStretch()
-        self.cancel = QPushButton("Cancel")
-        self.go = QPushButton("Choose file and export…")
+        self.cancel = QPushButton(said("Cancel"))
+        self.go = QPushButton(said("Choose file and export…"))
         self.go.setDefault(True)
         self.cancel.clicked.connect(self.reject)
         self.go.clicked.connect(lambda: self.on_start())
@@ -206,7 +217,7 @@ class ExportDialog(QDialog):
         self.bar.setVisible(complete)
         if complete:
             self.bar.setValue(1000)
-            self.cancel.setText("Close")
+            self.cancel.setText(said("Close"))
         self.go.setEnabled(True)
 
     def reject(self) -> None:
@@ -218,20 +229,26 @@ class ExportDialog(QDialog):
 
 def _left_out(strip: Strip) -> str:
     """What a listener might not expect of the result, as a sentence."""
-    said = []
+    left_out = []
     for leg in LEGS:
         name = NAMES[strip.split.component(leg)]
         if strip.leg(leg).muted:
-            said.append(f"{name} is muted and will not be in the result.")
+            left_out.append(said("{name} is muted and will not be in the result.").format(name=name))
         if strip.leg(leg).alone:
-            said.append(f"{name} is alone: nothing else will be in the result.")
-    said += [
-        f"{kind_of(stage).label} is out and will not be in the result."
+            left_out.append(said("{name} is alone: nothing else will be in the result.").format(name=name))
+    left_out += [
+        said("{label} is out and will not be in the result.").format(label=kind_of(stage).label)
         for _, stage in tree.walk(strip)
         if not stage.inserted
     ]
-    said += [f"The spur {s.name} is muted and will not be in the result." for s in strip.spurs if s.muted]
-    said += [
-        f"The spur {s.name} is alone: nothing else will be in the result." for s in strip.spurs if s.alone
+    left_out += [
+        said("The spur {name} is muted and will not be in the result.").format(name=s.name)
+        for s in strip.spurs
+        if s.muted
     ]
-    return " ".join(said)
+    left_out += [
+        said("The spur {name} is alone: nothing else will be in the result.").format(name=s.name)
+        for s in strip.spurs
+        if s.alone
+    ]
+    return " ".join(left_out)

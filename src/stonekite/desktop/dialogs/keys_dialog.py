@@ -18,8 +18,16 @@ from PySide6.QtWidgets import (
 
 from stonekite import commands
 from stonekite.desktop.controls.plain import Label
+from stonekite.words import said
 
-_MENUS = {"file": "File", "edit": "Edit", "listen": "Listen", "view": "View", "help": "Help", "": "Versions"}
+_MENUS = {
+    "file": said("File"),
+    "edit": said("Edit"),
+    "listen": said("Listen"),
+    "view": said("View"),
+    "help": said("Help"),
+    "": said("Versions"),
+}
 
 
 class KeysDialog(QDialog):
@@ -29,12 +37,12 @@ class KeysDialog(QDialog):
 
     def __init__(self, own: Mapping[str, tuple[str, ...]], parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Keys")
+        self.setWindowTitle(said("Keys"))
         self.resize(560, 620)
         self._own = dict(own)
         self.fields: dict[str, QKeySequenceEdit] = {}
         self.words = Label(
-            "Click a key and press another one; the cross beside it leaves the command without a key."
+            said("Click a key and press another one; the cross beside it leaves the command without a key.")
         )
         self.words.setWordWrap(True)
         self.words.setObjectName("muted")
@@ -48,24 +56,24 @@ class KeysDialog(QDialog):
                 menu = command.menu
                 self._heading(grid, _MENUS[menu])
             self._row(grid, command)
-        self._heading(grid, "Of what has the focus; these stay as they are")
-        for where, keys, words in commands.LOCAL:
+        self._heading(grid, said("Of what has the focus; these stay as they are"))
+        for where, keys, words in commands.of_places():
             row = grid.rowCount()
-            grid.addWidget(Label(f"{where}: {words}"), row, 0)
+            grid.addWidget(Label(said("{where}: {words}").format(where=where, words=words)), row, 0)
             grid.addWidget(Label(keys), row, 1)
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         area.setWidget(inside)
-        self.usual = QPushButton("All as usual")
-        self.usual.setToolTip("Give all commands the keys that they had at first")
+        self.usual = QPushButton(said("All as usual"))
+        self.usual.setToolTip(said("Give all commands the keys that they had at first"))
         self.usual.setAutoDefault(False)  # Enter is a key like others here
         self.usual.clicked.connect(self._reset)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Close)
         buttons.addButton(self.usual, QDialogButtonBox.ButtonRole.ResetRole)
         close = buttons.button(QDialogButtonBox.StandardButton.Close)
         close.setAutoDefault(False)
-        close.setToolTip("Close (Esc)")
+        close.setToolTip(said("Close (Esc)"))
         buttons.rejected.connect(self.reject)
         layout = QVBoxLayout(self)
         layout.addWidget(self.words)
@@ -85,9 +93,9 @@ class KeysDialog(QDialog):
         field.setMaximumWidth(170)
         line = field.findChild(QLineEdit)
         assert line is not None
-        line.setPlaceholderText("no key")
-        field.setAccessibleName(f"Key of {command.words}")
-        field.setToolTip("Press another key; several of the usual ones are kept until then")
+        line.setPlaceholderText(said("no key"))
+        field.setAccessibleName(said("Key of {words}").format(words=command.words))
+        field.setToolTip(said("Press another key; several of the usual ones are kept until then"))
         self._show(command)
         field.editingFinished.connect(lambda: self._take(command))
         row = grid.rowCount()
@@ -110,11 +118,15 @@ class KeysDialog(QDialog):
         for taken, one, other in commands.conflicts(wanted):
             if taken == key:
                 mine = other if one == command.words else one
-                self.words.setText(f"{key} is taken: {mine}. {command.words} keeps its key.")
+                self.words.setText(
+                    said("{key} is taken: {mine}. {words} keeps its key.").format(
+                        key=key, mine=mine, words=command.words
+                    )
+                )
                 self._show(command)
                 return
         self._own = wanted
-        self.words.setText(f"{command.words}: {key or 'no key'}.")
+        self.words.setText(f"{command.words}: {key or said('no key')}.")
         self._show(command)
         self.changed.emit(dict(self._own))
 
@@ -122,5 +134,5 @@ class KeysDialog(QDialog):
         self._own = {}
         for command in commands.COMMANDS:
             self._show(command)
-        self.words.setText("All keys are the usual ones.")
+        self.words.setText(said("All keys are the usual ones."))
         self.changed.emit({})

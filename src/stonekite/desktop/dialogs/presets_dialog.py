@@ -23,9 +23,9 @@ from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import presets
 from stonekite.session.presets import Preset, PresetError, Scope
 from stonekite.stages.registry import kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
-_FILTER = f"Presets (*{presets.SUFFIX})"
+_FILTER = said("Presets (*{suffix})").format(suffix=presets.SUFFIX)
 
 
 class PresetsDialog(QDialog):
@@ -36,7 +36,7 @@ class PresetsDialog(QDialog):
         self._document, self._actions, self._folder = document, actions, folder
         self._gesture = object()
         self._before = document.session
-        self.setWindowTitle("Presets")
+        self.setWindowTitle(said("Presets"))
         self.resize(560, 430)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(18, 16, 18, 14)
@@ -45,30 +45,35 @@ class PresetsDialog(QDialog):
         if actions.stage is not None and actions.chosen is not None:
             leg = NAMES[document.strip.split.component(actions.chosen[1])]
             label = kind_of(actions.stage).label
-            words = {"stage": f"{label}, both legs", "leg": f"{label} on {leg}"}
-        words["strip"] = "Whole strip"
+            words = {
+                "stage": said("{label}, both legs").format(label=label),
+                "leg": said("{label} on {name}").format(label=label, name=leg),
+            }
+        words["strip"] = said("Whole strip")
         self.scope = Segments(
-            words, "What the preset is for", "A stage with both legs, one leg of it, or all stages"
+            words,
+            said("What the preset is for"),
+            said("A stage with both legs, one leg of it, or all stages"),
         )
         self.list = QListWidget()
-        self.list.setAccessibleName("Presets")
+        self.list.setAccessibleName(said("Presets"))
         self.about = Label("")
         self.about.setObjectName("muted")
         self.about.setWordWrap(True)
         self.about.setMinimumHeight(38)
         self.about.setAlignment(Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft)
         self.name = Entry()
-        self.name.setPlaceholderText("Name to keep the settings as they are now")
-        self.name.setAccessibleName("Name of a new preset")
-        self.keep = QPushButton("Keep")
+        self.name.setPlaceholderText(said("Name to keep the settings as they are now"))
+        self.name.setAccessibleName(said("Name of a new preset"))
+        self.keep = QPushButton(said("Keep"))
         self.keep.setEnabled(False)
         self.message = Label("")
         self.message.setWordWrap(True)
-        self.read = QPushButton("Import…")
-        self.write = QPushButton("Export…")
-        self.delete = QPushButton("Delete")
-        self.cancel = QPushButton("Cancel")
-        self.use = QPushButton("Use")
+        self.read = QPushButton(said("Import…"))
+        self.write = QPushButton(said("Export…"))
+        self.delete = QPushButton(said("Delete"))
+        self.cancel = QPushButton(said("Cancel"))
+        self.use = QPushButton(said("Use"))
         self.use.setDefault(True)
         naming = QHBoxLayout()
         naming.addWidget(self.name, 1)
@@ -112,9 +117,11 @@ class PresetsDialog(QDialog):
         self.list.clear()
         for path, preset in found:
             if preset.fits(self.scope.value, self._kind):
-                item = QListWidgetItem(preset.name + ("" if path.parent == presets.SHIPPED else "   (yours)"))
+                shipped = path.parent == presets.SHIPPED
+                yours = said("{name}   (yours)").format(name=preset.name)
+                item = QListWidgetItem(said(preset.name) if shipped else yours)
                 item.setData(Qt.ItemDataRole.UserRole, (path, preset))
-                item.setToolTip(tip(preset.about))
+                item.setToolTip(tip(_about(path, preset)))
                 self.list.addItem(item)
                 if preset.name == choose and self.list.currentItem() is None:  # one's own come first
                     self.list.setCurrentItem(item)
@@ -128,7 +135,7 @@ class PresetsDialog(QDialog):
 
     def _show(self, chosen: tuple[Path, Preset] | None) -> None:
         self.about.setText(
-            chosen[1].about if chosen else "Choose one to hear it; Cancel goes back to what was."
+            _about(*chosen) if chosen else said("Choose one to hear it; Cancel goes back to what was.")
         )
         self.write.setEnabled(chosen is not None)
         self.delete.setEnabled(chosen is not None and chosen[0].parent != presets.SHIPPED)
@@ -157,7 +164,9 @@ class PresetsDialog(QDialog):
             path = presets.path_for(preset, self._folder)
             if path.exists():
                 self.message.setText(
-                    f"There is a preset “{name}” already: choose another name, or delete it first."
+                    said(
+                        "There is a preset “{name}” already: choose another name, or delete it first."
+                    ).format(name=name)
                 )
                 return
             presets.save(preset, path)
@@ -166,10 +175,10 @@ class PresetsDialog(QDialog):
             return
         self.name.clear()
         self._fill(choose=preset.name)
-        self.message.setText(f"Kept as “{preset.name}”.")
+        self.message.setText(said("Kept as “{name}”.").format(name=preset.name))
 
     def _import(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Import a preset", "", _FILTER)
+        name, _ = QFileDialog.getOpenFileName(self, said("Import a preset"), "", _FILTER)
         if name:
             self.import_from(Path(name))
 
@@ -179,7 +188,9 @@ class PresetsDialog(QDialog):
             preset = presets.load(source)
             path = presets.path_for(preset, self._folder)
             if path.exists():
-                self.message.setText(f"There is a preset “{preset.name}” already; it was left as it is.")
+                self.message.setText(
+                    said("There is a preset “{name}” already; it was left as it is.").format(name=preset.name)
+                )
                 return
             presets.save(preset, path)
         except PresetError as error:
@@ -188,21 +199,23 @@ class PresetsDialog(QDialog):
         self._fill(choose=preset.name)
         fits = preset.fits(self.scope.value, self._kind)
         self.message.setText(
-            f"Imported “{preset.name}”." if fits else f"Imported “{preset.name}”; it is for something else."
+            said("Imported “{name}”.").format(name=preset.name)
+            if fits
+            else said("Imported “{name}”; it is for something else.").format(name=preset.name)
         )
 
     def _export(self) -> None:
         chosen = self._chosen()
         if chosen is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Export the preset", chosen[0].name, _FILTER)
+        name, _ = QFileDialog.getSaveFileName(self, said("Export the preset"), chosen[0].name, _FILTER)
         if name:
             path = Path(name)
             try:
                 presets.save(
                     chosen[1], path if path.suffix == presets.SUFFIX else Path(name + presets.SUFFIX)
                 )
-                self.message.setText(f"Exported as “{path.name}”.")
+                self.message.setText(said("Exported as “{name}”.").format(name=path.name))
             except PresetError as error:
                 self.message.setText(str(error))
 
@@ -212,7 +225,11 @@ class PresetsDialog(QDialog):
             try:
                 chosen[0].unlink(missing_ok=True)
             except OSError as error:
-                self.message.setText(f"“{chosen[0].name}” was not deleted: {error.strerror}.")
+                self.message.setText(
+                    said("“{name}” was not deleted: {reason}.").format(
+                        name=chosen[0].name, reason=error.strerror
+                    )
+                )
                 return
             self._fill()
 
@@ -221,3 +238,8 @@ class PresetsDialog(QDialog):
         if self._document.session is not self._before:  # all that were tried are one step
             self._document.undo()
         super().reject()
+
+
+def _about(path: Path, preset: presets.Preset) -> str:
+    """What a preset is for; what was shipped is said in the user's language."""
+    return said(preset.about) if path.parent == presets.SHIPPED else preset.about

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.words import said
 
 
 class Question(QDialog):
@@ -35,7 +36,7 @@ class Question(QDialog):
         self.group.buttons()[0].setChecked(True)
         buttons = QHBoxLayout()
         buttons.addStretch()
-        cancel, self.go = QPushButton("Cancel"), QPushButton(go)
+        cancel, self.go = QPushButton(said("Cancel")), QPushButton(go)
         self.go.setDefault(True)
         cancel.clicked.connect(self.reject)
         self.go.clicked.connect(self.accept)

@@ -23,7 +23,7 @@ from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
 from stonekite.session.types import Tempo
 from stonekite.stages.settings import settings_of
-from stonekite.words import clock, figure, number
+from stonekite.words import clock, figure, number, said
 
 MOST_TAPS, LONGEST_PAUSE_S = 12, 2.5
 SURE, LIKELY = 0.35, 0.12
@@ -52,7 +52,7 @@ class Taps:
 
 
 def how_sure(confidence: float) -> str:
-    return "sure" if confidence >= SURE else "likely" if confidence >= LIKELY else "a guess"
+    return said("sure") if confidence >= SURE else said("likely") if confidence >= LIKELY else said("a guess")
 
 
 class TempoDialog(QDialog):
@@ -67,7 +67,7 @@ class TempoDialog(QDialog):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Tempo")
+        self.setWindowTitle(said("Tempo"))
         self.resize(420, 470)
         self._tempo = Tempo()
         self._taps = Taps()
@@ -75,29 +75,31 @@ class TempoDialog(QDialog):
         self.bpm = ValueField(settings_of(Tempo)["bpm"])
         self.bpm.moved.connect(lambda bpm, token: self._move({"bpm": bpm}, "tempo", token))
         self.bpm.refused.connect(self._say)
-        self.tap = QPushButton("Tap")
-        self.tap.setToolTip("Tap along, four times or more: click, or press T or Space here")
+        self.tap = QPushButton(said("Tap"))
+        self.tap.setToolTip(said("Tap along, four times or more: click, or press T or Space here"))
         self.tap.pressed.connect(self._tapped)
-        self.find_button = QPushButton("Find in the recording")
-        self.find_button.setToolTip("Listen to the first minute for what comes again")
+        self.find_button = QPushButton(said("Find in the recording"))
+        self.find_button.setToolTip(said("Listen to the first minute for what comes again"))
         self.find_button.clicked.connect(self.find_asked)
-        self.half, self.double = QPushButton("Half"), QPushButton("Double")
+        self.half, self.double = QPushButton(said("Half")), QPushButton(said("Double"))
         for button, factor in ((self.half, 0.5), (self.double, 2.0)):
             button.clicked.connect(lambda _=False, f=factor: self._scale(f))
-            button.setToolTip("The same beats counted half as often" if factor < 1 else "… twice as often")
+            button.setToolTip(
+                said("The same beats counted half as often") if factor < 1 else said("… twice as often")
+            )
         self.words = Label("")
         self.words.setObjectName("muted")
         self.words.setWordWrap(True)
         self.words.setMinimumHeight(34)
         self.first = Label("")
-        self.here = QPushButton("Here")
-        self.here.setToolTip("The first beat is where playing stands")
+        self.here = QPushButton(said("Here"))
+        self.here.setToolTip(said("The first beat is where playing stands"))
         self.here.clicked.connect(self.here_asked)
-        self.click = QPushButton("Click it")
-        self.click.setToolTip("The next click on the timeline says where the first beat is")
+        self.click = QPushButton(said("Click it"))
+        self.click.setToolTip(said("The next click on the timeline says where the first beat is"))
         self.click.clicked.connect(self._ask_click)
-        self.beats = Segments({n: str(n) for n in (2, 3, 4, 5, 6, 7)}, "Beats in a bar")
-        self.beats.chosen.connect(lambda n: self._move({"beats": n}, "beats in a bar", None))
+        self.beats = Segments({n: str(n) for n in (2, 3, 4, 5, 6, 7)}, said("Beats in a bar"))
+        self.beats.chosen.connect(lambda n: self._move({"beats": n}, said("beats in a bar"), None))
         for button in (self.tap, self.find_button, self.half, self.double, self.here, self.click):
             button.setObjectName("small")
             button.setAutoDefault(False)
@@ -108,8 +110,8 @@ class TempoDialog(QDialog):
         self.table.setSelectionMode(QAbstractItemView.SelectionMode.SingleSelection)
         self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
         self.table.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.table.setAccessibleName("Lengths of notes in ms")
-        self.table.setToolTip("Double-click or Ctrl+C: copy the number")
+        self.table.setAccessibleName(said("Lengths of notes in ms"))
+        self.table.setToolTip(said("Double-click or Ctrl+C: copy the number"))
         self.table.cellDoubleClicked.connect(lambda row, column: self.copy())
         self._lay_out()
 
@@ -136,9 +138,9 @@ class TempoDialog(QDialog):
         layout.addLayout(top)
         layout.addLayout(row(self.find_button, 1))
         layout.addWidget(self.words)
-        layout.addLayout(row(Label("First beat"), self.first, self.here, self.click, 1))
-        layout.addLayout(row(Label("Beats in a bar"), self.beats, 1))
-        heading = Label("Lengths of notes in ms; a beat is 1/4")
+        layout.addLayout(row(Label(said("First beat")), self.first, self.here, self.click, 1))
+        layout.addLayout(row(Label(said("Beats in a bar")), self.beats, 1))
+        heading = Label(said("Lengths of notes in ms; a beat is 1/4"))
         heading.setObjectName("muted")
         layout.addWidget(heading)
         layout.addWidget(self.table, 1)
@@ -160,12 +162,16 @@ class TempoDialog(QDialog):
     def show_found(self, bpm: float | None, first_beat_s: float, confidence: float, other_bpm: float) -> None:
         """What was found in the recording, and use it."""
         if bpm is None:
-            self._say("Nothing in the recording comes again often enough to tell a tempo.")
+            self._say(said("Nothing in the recording comes again often enough to tell a tempo."))
             return
-        self._move({"bpm": round(bpm, 2), "first_beat_s": first_beat_s}, "tempo found", None)
+        self._move({"bpm": round(bpm, 2), "first_beat_s": first_beat_s}, said("tempo found"), None)
         self._say(
-            f"Found {figure(bpm, 'beats a minute', 2)}: {how_sure(confidence)}. "
-            f"If not, perhaps {figure(other_bpm, '', 2)}: press {'Half' if other_bpm < bpm else 'Double'}."
+            said("Found {bpm}: {confidence}. If not, perhaps {other_bpm}: press {more}.").format(
+                bpm=figure(bpm, said("beats a minute"), 2),
+                confidence=how_sure(confidence),
+                other_bpm=figure(other_bpm, "", 2),
+                more=said("Half") if other_bpm < bpm else said("Double"),
+            )
         )
 
     def copy(self) -> None:
@@ -173,21 +179,21 @@ class TempoDialog(QDialog):
         item = self.table.currentItem()
         if item is not None:
             QGuiApplication.clipboard().setText(item.text())
-            self._say(f"{item.text()} is on the clipboard.")
+            self._say(said("{text} is on the clipboard.").format(text=item.text()))
 
     def _say(self, sentence: str) -> None:
         self.words.setText(sentence)
 
     def _ask_click(self) -> None:
-        self._say("Click on the timeline where the first beat is.")
+        self._say(said("Click on the timeline where the first beat is."))
         self.click_asked.emit()
 
     def _tapped(self) -> None:
         bpm = self._taps.tap(time.monotonic())
         if bpm is None:
-            self._say("Go on tapping…")
+            self._say(said("Go on tapping…"))
         else:
-            self._move({"bpm": round(bpm, 1)}, "tempo tapped", "taps")
+            self._move({"bpm": round(bpm, 1)}, said("tempo tapped"), "taps")
 
     def _scale(self, factor: float) -> None:
         self._move({"bpm": self._tempo.bpm * factor}, "tempo", None)

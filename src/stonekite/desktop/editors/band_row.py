@@ -11,7 +11,7 @@ from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.stages.banded import Bands
 from stonekite.stages.settings import settings_of
-from stonekite.words import number
+from stonekite.words import number, said
 
 _PLACES = 8
 _LOW_DB = -80.0
@@ -34,9 +34,11 @@ class BandRow(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setFixedHeight(40)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName("Bands")
+        self.setAccessibleName(said("Bands"))
         self.setToolTip(
-            "The bands of this leg. Click one to edit it, or a free place to add one (arrow keys, Enter)."
+            said(
+                "The bands of this leg. Click one to edit it, or a free place to add one (arrow keys, Enter)."
+            )
         )
         self._bands: list[Any] = [None] * _PLACES
         self._slot = -1
@@ -52,7 +54,9 @@ class BandRow(Picture):
         places = _PLACES if most == _PLACES or (len(bands) <= _PLACES and used < _PLACES) else most
         self._bands = bands + [None] * (places - len(bands))
         self._slot, self._colour = slot, colour
-        self.setAccessibleDescription(f"Band {slot + 1} chosen" if slot >= 0 else "no band chosen")
+        self.setAccessibleDescription(
+            said("Band {count} chosen").format(count=slot + 1) if slot >= 0 else said("no band chosen")
+        )
         self.renew()
 
     def show_live(self, levels_db: np.ndarray, gains_db: np.ndarray) -> None:

@@ -22,7 +22,7 @@ from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.banded import Bands
 from stonekite.stages.registry import KINDS, shared_type
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 _FIRST = 3
 """So many numbers stand beside the shape; those beyond have a row of their own."""
@@ -48,17 +48,23 @@ class BandsEditor(Editor):
         self.picture = BandsPicture(self._of)
         self.row = BandRow(self._of)
         self.view = ViewBar(self.picture)
-        self.shape = Choice(self._settings["shape"], "Band")
-        self.slope = Choice(self._settings["slope"], "Band") if self._of.sloped else None
-        self.on = Toggle("On", "Band on", "Whether the band is heard")
-        self.alone = Toggle("Alone", "Band alone", "Hear only the range that this band works on, of this leg")
+        self.shape = Choice(self._settings["shape"], said("Band"))
+        self.slope = Choice(self._settings["slope"], said("Band")) if self._of.sloped else None
+        self.on = Toggle(said("On"), said("Band on"), said("Whether the band is heard"))
+        self.alone = Toggle(
+            said("Alone"),
+            said("Band alone"),
+            said("Hear only the range that this band works on, of this leg"),
+        )
         self.remove = QPushButton("×")
-        self.remove.setAccessibleName("Remove band")
+        self.remove.setAccessibleName(said("Remove band"))
         self.remove.setFixedWidth(28)
         self.remove.setObjectName("small")
-        self.remove.setToolTip("Remove this band (Delete in the picture). The others keep their numbers.")
+        self.remove.setToolTip(
+            said("Remove this band (Delete in the picture). The others keep their numbers.")
+        )
         numbers = [name for name, setting in self._settings.items() if isinstance(setting.default, float)]
-        self.fields = {name: ValueField(self._settings[name], "Band") for name in numbers}
+        self.fields = {name: ValueField(self._settings[name], said("Band")) for name in numbers}
         self.sides = {
             name: ValueField(setting, self._label) for name, setting in settings_of(KINDS[kind].side).items()
         }
@@ -66,10 +72,10 @@ class BandsEditor(Editor):
         assert shared is not None
         self.shared = SettingsRow(shared, self._label)
         self.shared.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
-        self.match = QPushButton("Match…")
+        self.match = QPushButton(said("Match…"))
         self.match.setObjectName("small")
         self.match.setToolTip(
-            "A starting curve that brings this leg's spectrum to the other leg's, or to a reference's"
+            said("A starting curve that brings this leg's spectrum to the other leg's, or to a reference's")
         )
         self.match.setVisible(kind == "eq")
         layout = QVBoxLayout(self)
@@ -193,7 +199,11 @@ class BandsEditor(Editor):
         for name, field in self.fields.items():
             field.set_colour(colour)
             field.show_value(getattr(shown, name))
-            field.setAccessibleName(f"{component} band {self.slot + 1} {field.setting.label}")
+            field.setAccessibleName(
+                said("{component} band {count} {label}").format(
+                    component=component, count=self.slot + 1, label=field.setting.label
+                )
+            )
 
     def show_heard(self, what: str | None) -> None:
         self.alone.setChecked(what == "band")
@@ -214,7 +224,11 @@ class BandsEditor(Editor):
         self.refresh()
 
     def _name(self, slot: int) -> str:
-        return f"{NAMES[self._document.split_of(self._number).component(self._leg)]} {self._label}, band {slot + 1}"
+        return said("{name} {label}, band {count}").format(
+            name=NAMES[self._document.split_of(self._number).component(self._leg)],
+            label=self._label,
+            count=slot + 1,
+        )
 
     def _put(self, name: str, value: Any, token: object = None) -> None:
         self._dragged(self.slot, {name: value}, token)
@@ -258,14 +272,14 @@ class BandsEditor(Editor):
                 values = {"frequency_hz": hertz, height: round(self._settings[height].held(db), 1)}
                 self._add(slot, self._of.band(**values))
                 return
-        self.refused.emit(f"All {self._of.most} bands of this leg are in use.")
+        self.refused.emit(said("All {most} bands of this leg are in use.").format(most=self._of.most))
 
     def _add(self, slot: int, band: Any) -> None:
         stage = self.stage
         if stage is None or getattr(stage, self._leg) is None:
             return
         legs = (self._leg, other(self._leg)) if stage.linked else (self._leg,)
-        self._place(slot, band, legs, f"{self._name(slot)}: added")
+        self._place(slot, band, legs, said("{slot}: added").format(slot=self._name(slot)))
         self.choose(slot)
 
     def _remove(self, slot: int) -> None:
@@ -273,7 +287,7 @@ class BandsEditor(Editor):
         if stage is None or self._band(slot) is None:
             return
         legs = (self._leg, other(self._leg)) if stage.linked else (self._leg,)
-        self._place(slot, None, legs, f"{self._name(slot)}: removed")
+        self._place(slot, None, legs, said("{slot}: removed").format(slot=self._name(slot)))
         used = [k for k in range(self._of.most) if self._band(k) is not None]
         self.choose(min(used, key=lambda k: abs(k - slot), default=0))
 

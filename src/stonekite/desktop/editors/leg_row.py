@@ -8,10 +8,10 @@ from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.document import Document
 from stonekite.session.types import Leg, LegName
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 _LEG = settings_of(Leg)
-_TOGGLES = {"inverted": "invert", "muted": "mute", "alone": "alone"}
+_TOGGLES = {"inverted": said("invert"), "muted": said("mute"), "alone": said("alone")}
 
 
 class LegRow(QWidget):
@@ -42,7 +42,7 @@ class LegRow(QWidget):
         component = self._document.strip.split.component(self._leg)
         self.level.set_colour(roles.component(component))
         self.level.show_value(leg.level_db)
-        self.level.setAccessibleName(f"{NAMES[component]} level")
+        self.level.setAccessibleName(said("{name} level").format(name=NAMES[component]))
         for name, toggle in self.toggles.items():
             toggle.setChecked(getattr(leg, name))
             toggle.set_colour(roles.warning if name == "muted" else roles.component(component))

@@ -13,6 +13,7 @@ from stonekite.desktop.editors.rows import SettingsRow
 from stonekite.stages.base import LegName
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
+from stonekite.words import said
 
 
 class PathsRow(QWidget):
@@ -38,14 +39,14 @@ class PathsRow(QWidget):
             column.setSpacing(3)
             head = QHBoxLayout()
             name = Label("")
-            button = QPushButton("Go in")
+            button = QPushButton(said("Go in"))
             button.setObjectName("small")
             button.clicked.connect(lambda _=False, k=k: self.enter_asked.emit(k))
             head.addWidget(name, 1)
             head.addWidget(button)
             column.addLayout(head)
             if path is not None:
-                row = SettingsRow(path, f"Band {k + 1}")
+                row = SettingsRow(path, said("Band {count}").format(count=k + 1))
                 row.moved.connect(lambda field, value, token, k=k: self.moved.emit(k, field, value, token))
                 row.refused.connect(self.refused)
                 column.addWidget(row)
@@ -64,15 +65,23 @@ class PathsRow(QWidget):
             self._parts[k].setVisible(bool(name))
             if not name or side is None:
                 continue
-            inside = ", ".join(kind_of(one).label for one in branch.stages) or "empty"
-            self.names[k].setText(f"{name.capitalize() if not self.rows else name}: {inside}")
+            inside = ", ".join(kind_of(one).label for one in branch.stages) or said("empty")
+            self.names[k].setText(f"{name[:1].upper() + name[1:] if not self.rows else name}: {inside}")
             dress(self.names[k], f"color: {colour.name()};")
-            what = f"what stands {name}" if self.rows else f"what stands in the {name}"
-            self.buttons[k].setToolTip(f"Show {what} in the signal path (Enter there)")
-            self.buttons[k].setAccessibleName(f"Go into the {'band ' if self.rows else ''}{name}")
+            what = (
+                said("what stands {name}").format(name=name)
+                if self.rows
+                else said("what stands in the {name}").format(name=name)
+            )
+            self.buttons[k].setToolTip(said("Show {what} in the signal path (Enter there)").format(what=what))
+            self.buttons[k].setAccessibleName(
+                said("Go into the band {name}").format(name=name)
+                if self.rows
+                else said("Go into the {name}").format(name=name)
+            )
             if not self.rows:
                 continue
             self.rows[k].show_values(side.paths[k], colour)
             for control in self.rows[k].controls.values():
                 if isinstance(control, ValueField):
-                    control.setAccessibleName(f"{name} level")
+                    control.setAccessibleName(said("{name} level").format(name=name))

@@ -12,7 +12,7 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import dress, roles
 from stonekite.session.types import LegName
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 MANY = 8
 """Settings in one row; of a side that has more only the side in front is shown, in rows of so many."""
@@ -95,7 +95,7 @@ class SideRow(SettingsRow):
     """The settings of one side of a stage, with the name of its component before them."""
 
     def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
-        super().__init__(side, leg)
+        super().__init__(side, said("upper leg") if leg == "upper" else said("lower leg"))
         self.leg = leg
         self.name.setFixedWidth(46)
         self.name.setVisible(len(settings_of(side)) <= MANY)
@@ -113,7 +113,9 @@ class SideRow(SettingsRow):
             return
         menu = QMenu(self)
         tied = field not in self._unlinked
-        action = menu.addAction("Linked with the other leg", lambda: self.tie_asked.emit(field, not tied))
+        action = menu.addAction(
+            said("Linked with the other leg"), lambda: self.tie_asked.emit(field, not tied)
+        )
         action.setCheckable(True)
         action.setChecked(tied)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)

@@ -33,7 +33,7 @@ from stonekite.stages.branch import branches_of
 from stonekite.stages.echo_settings import MOST_TAPS, Tap
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 _FEW = 3
 """Both sides stand in one row if each has no more settings."""
@@ -54,7 +54,7 @@ class StageEditor(Editor):
         self.view = ViewBar(self.picture)
         self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].side, leg) for leg in LEGS}
         shared = shared_type(kind)
-        self.shared = SettingsRow(shared, "Shared") if shared is not None else None
+        self.shared = SettingsRow(shared, said("Shared")) if shared is not None else None
         count = sum(not setting.seldom for setting in settings_of(KINDS[kind].side).values())
         more = any(setting.seldom for setting in settings_of(KINDS[kind].side).values())
         few, self._many = count <= _FEW, count > MANY or more
@@ -66,7 +66,9 @@ class StageEditor(Editor):
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
         every: list[SettingsRow] = [*self.rows.values(), *([self.shared] if self.shared is not None else [])]
-        self.further = Toggle("Further", "Further settings", "Show what is wanted less often")
+        self.further = Toggle(
+            said("Further"), said("Further settings"), said("Show what is wanted less often")
+        )
         self.further.setVisible(any(one.has_seldom for one in every))
         for one in every:
             if one.has_seldom:
@@ -89,11 +91,13 @@ class StageEditor(Editor):
             last.addStretch(1)
         learning = KINDS[kind].offers.learning
         needs_loop = learning is not None and learning.loop
-        self.learn = QPushButton("Learn from the loop" if needs_loop else "Learn from the recording")
+        self.learn = QPushButton(
+            said("Learn from the loop") if needs_loop else said("Learn from the recording")
+        )
         self.learn.setObjectName("small")
         self.learn.setToolTip("" if learning is None else learning.hint)
         self.learn.clicked.connect(lambda: self.learn_asked.emit())
-        self.forget = QPushButton("Forget it")
+        self.forget = QPushButton(said("Forget it"))
         self.forget.setObjectName("small")
         self.forget.setToolTip("" if learning is None else learning.forget)
         self.forget.clicked.connect(lambda: self.use_learned(None))
@@ -110,7 +114,9 @@ class StageEditor(Editor):
         self._placing_row = self._build_placing_row()
         self._placing_row.setVisible(KINDS[kind].offers.placing is not None)
         self.detector = Toggle(
-            "Hear detector", "Hear the detector", "Hear what the detector of this leg hears, while this is on"
+            said("Hear detector"),
+            said("Hear the detector"),
+            said("Hear what the detector of this leg hears, while this is on"),
         )
         self.detector.setVisible(KINDS[kind].offers.detector is not None)
         self.detector.clicked.connect(lambda on: self.detector_asked.emit(self._leg if on else None))
@@ -136,10 +142,10 @@ class StageEditor(Editor):
 
     def _build_placing_row(self) -> QWidget:
         """Of a kind with microphones: what they do to each other, and a way to a response of one's own."""
-        self.respond = QPushButton("Own response…")
+        self.respond = QPushButton(said("Own response…"))
         self.respond.setObjectName("small")
         self.respond.setToolTip(
-            "Choose a file to be the response of this leg: WAV, FLAC or AIFF, up to 2 s of it"
+            said("Choose a file to be the response of this leg: WAV, FLAC or AIFF, up to 2 s of it")
         )
         self.respond.clicked.connect(self.response_asked)
         self.told = Label("")
@@ -198,7 +204,7 @@ class StageEditor(Editor):
         taps = tuple(changed if k == tap else one for k, one in enumerate(stage.shared.taps))
         words = ", ".join(settings_of(Tap)[field].label.lower() for field in values)
         gesture = None if token is None else (token, self._number, "tap", tap, *sorted(values))
-        self._put_taps(stage, taps, f"tap {tap + 1}, {words}", gesture)
+        self._put_taps(stage, taps, said("tap {count}, {words}").format(count=tap + 1, words=words), gesture)
 
     def _put_taps(self, stage: Any, taps: tuple[Tap, ...], words: str, gesture: object = None) -> None:
         changed = edits.put(stage, ("shared", "taps"), taps)
@@ -216,7 +222,7 @@ class StageEditor(Editor):
             time_ms = settings_of(Tap)["time_ms"].held(last + (last - before or 250.0))
         place = taps[-1].place if taps else 100.0
         new = Tap(time_ms=time_ms, place=-place, level_db=-8.0)
-        self._put_taps(stage, (*taps, new), "new tap")
+        self._put_taps(stage, (*taps, new), said("new tap"))
         assert self.taps is not None
         self.taps.choose(len(taps))
 
@@ -224,7 +230,7 @@ class StageEditor(Editor):
         stage: Any = self.stage
         if stage is not None and tap < len(stage.shared.taps):
             taps = tuple(one for k, one in enumerate(stage.shared.taps) if k != tap)
-            self._put_taps(stage, taps, f"tap {tap + 1} removed")
+            self._put_taps(stage, taps, said("tap {count} removed").format(count=tap + 1))
 
     def _build_pictures(self, kind: str) -> QHBoxLayout:
         """The response; before it, where level in and out differ, the curve and what it did lately; where the stage
@@ -239,7 +245,7 @@ class StageEditor(Editor):
         if offers.curve is not None and offers.curve_handle is not None:
             self.curve = CurvePicture(offers.curve_handle)
             self.history = HistoryPicture()
-            self.picture.show_title("what the detector hears")
+            self.picture.show_title(said("what the detector hears"))
             self.picture.setVisible(offers.detector is not None)
             self.view.setVisible(offers.detector is not None)
         elif offers.bend is not None and offers.bend_handle is not None:
@@ -256,7 +262,9 @@ class StageEditor(Editor):
         self.passing: PassingPicture | None = None
         if offers.noise_now is not None:
             self.passing = PassingPicture()
-            which = Segments(dict(SHOWN), "Spectrograms", "What the spectrograms show of both legs")
+            which = Segments(
+                dict(SHOWN), said("Spectrograms"), said("What the spectrograms show of both legs")
+            )
             which.show_value("gone")
             which.chosen.connect(self.passing.show_what)
             self.passing_shown = which
@@ -413,7 +421,7 @@ def put_learned(document: Document, number: int, learned: Any) -> None:
     if learning is None or not (learned is None or isinstance(learned, learning.type)):
         return
     if (changed := learning.taken(stage, learned)) != stage:
-        words = "forgotten" if learned is None else "learned"
+        words = said("forgotten") if learned is None else said("learned")
         document.put_stage(changed, f"{kind_of(stage).label}: {words}")
 
 

@@ -16,7 +16,7 @@ from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
 from stonekite.session.types import LEGS, OneComponent
 from stonekite.stages.registry import KINDS, kind_of
-from stonekite.words import NAMES, figure, note
+from stonekite.words import NAMES, figure, note, said
 
 
 class StagePanel(QFrame):
@@ -36,54 +36,63 @@ class StagePanel(QFrame):
         self.setObjectName("panel")
         self._document, self._actions = document, actions
         self._changes: dict[int, float] = {}
-        self.title = Label("EQ")
+        self.title = Label("")
         self.title.setObjectName("title")
         self.words = Label("")
         self.words.setObjectName("muted")
-        self.leg_choice = Segments({"upper": "Mid", "lower": "Side"}, "Leg to edit", "")
+        self.leg_choice = Segments({"upper": said("Mid"), "lower": said("Side")}, said("Leg to edit"), "")
         self.side_on = Toggle(
-            "On this leg",
-            "Stage on this leg",
-            "Whether the stage works on this leg, or lets it pass untouched",
+            said("On this leg"),
+            said("Stage on this leg"),
+            said("Whether the stage works on this leg, or lets it pass untouched"),
         )
         self.linked = Toggle(
-            "Linked",
-            "Linked",
+            said("Linked"),
+            said("Linked"),
             "",
         )
         self.level_kept = Toggle(
-            "Keep level",
-            "Keep level",
-            "Give back the loudness that the stage adds or takes, as measured over the whole file, so that in and "
-            "out are equally loud",
+            said("Keep level"),
+            said("Keep level"),
+            said(
+                "Give back the loudness that the stage adds or takes, as measured over the whole file, so that "
+                "in and out are equally loud"
+            ),
         )
         self.change = Toggle(
-            "Hear change", "Hear the change", "Hear only what the stage takes away or adds, while this is on"
+            said("Hear change"),
+            said("Hear the change"),
+            said("Hear only what the stage takes away or adds, while this is on"),
         )
-        self.presets = QPushButton("Presets…")
-        self.more = QPushButton("More")
+        self.presets = QPushButton(said("Presets…"))
+        self.more = QPushButton(said("More"))
         for button, help in (
             (
                 self.presets,
-                "Kept settings for this stage or for one leg of it: try, use, keep, import, export",
+                said("Kept settings for this stage or for one leg of it: try, use, keep, import, export"),
             ),
-            (self.more, "Reset, copy to the other leg, swap legs, ring on when taken out, copy and paste"),
+            (
+                self.more,
+                said("Reset, copy to the other leg, swap legs, ring on when taken out, copy and paste"),
+            ),
         ):
             button.setObjectName("small")
             button.setToolTip(help)
         self.inserted = Segments(
-            {True: "In", False: "Out"},
-            "Stage in or out",
+            {True: said("In"), False: said("Out")},
+            said("Stage in or out"),
             "",
         )
-        keyed(self.leg_choice, "Which leg is in front", "other-leg")
+        keyed(self.leg_choice, said("Which leg is in front"), "other-leg")
         keyed(
             self.linked,
-            "An edit of one side goes to the other, keeping the offset there is. Click the mark beside a value to leave "
-            "that one on its leg",
+            said(
+                "An edit of one side goes to the other, keeping the offset there is. Click the mark beside a "
+                "value to leave that one on its leg"
+            ),
             "link",
         )
-        keyed(self.inserted, "Take the stage out and in; hold H to hear it out", "in-out")
+        keyed(self.inserted, said("Take the stage out and in; hold H to hear it out"), "in-out")
         head = QHBoxLayout()
         head.setSpacing(10)
         for part in (self.title, self.leg_choice, self.side_on, self.linked, self.words):
@@ -155,18 +164,19 @@ class StagePanel(QFrame):
             if actions.chosen
             else ""
         )
-        menu.addAction("Reset", actions.reset)
-        menu.addAction(f"Copy settings to {other}", actions.copy_across)
-        menu.addAction("Swap legs", actions.swap)
+        menu.addAction(said("Reset"), actions.reset)
+        menu.addAction(said("Copy settings to {other}").format(other=other), actions.copy_across)
+        menu.addAction(said("Swap legs"), actions.swap)
         ring = menu.addAction(
-            "Rings on when taken out", lambda: actions.toggle("rings_on", "rings on", "stops")
+            said("Rings on when taken out"),
+            lambda: actions.toggle("rings_on", said("rings on"), said("stops")),
         )
         ring.setCheckable(True)
         ring.setChecked(actions.stage is not None and actions.stage.rings_on)
         menu.addSeparator()
-        menu.addAction("Copy stage", actions.copy)
-        menu.addAction("Paste stage behind it", actions.paste)
-        menu.addAction("Paste settings on this leg", actions.paste_on_leg)
+        menu.addAction(said("Copy stage"), actions.copy)
+        menu.addAction(said("Paste stage behind it"), actions.paste)
+        menu.addAction(said("Paste settings on this leg"), actions.paste_on_leg)
         menu.popup(self.more.mapToGlobal(self.more.rect().bottomLeft()))
         return menu
 
@@ -215,7 +225,7 @@ class StagePanel(QFrame):
         if change is None:
             return ""
         words = figure(change, "LU", sign=True)
-        return f"{words}, given back" if stage.level_kept else words
+        return said("{words}, given back").format(words=words) if stage.level_kept else words
 
     def show_live(self, status: np.void) -> None:
         """What the player says of the open stage, 30 times a second."""
@@ -230,6 +240,10 @@ class StagePanel(QFrame):
         if stage is None or chosen is None or kind_of(stage).offers.follows is None:
             return
         hz = float(status["follows"][LEGS.index(chosen[1])]) if status["playing"] else 0.0
-        words = f"follows {note(hz)} ({hz:.1f} Hz)" if hz > 0.0 else "no note to follow"
+        words = (
+            said("follows {note} ({hz:.1f} Hz)").format(note=note(hz), hz=hz)
+            if hz > 0.0
+            else said("no note to follow")
+        )
         if self.words.text() != words:
             self.words.setText(words)

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 from stonekite.desktop.controls.choices import Segments
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.words import said
 
 
 class TapsRow(QWidget):
@@ -24,19 +25,21 @@ class TapsRow(QWidget):
         self._most = most
         self.chosen = 0
         self._taps: tuple[Any, ...] = ()
-        self.words = Label("Taps")
+        self.words = Label(said("Taps"))
         self.words.setObjectName("muted")
-        self.choice = Segments({0: "1"}, "Tap in hand", "Which tap the settings beside it are of")
+        self.choice = Segments({0: "1"}, said("Tap in hand"), said("Which tap the settings beside it are of"))
         self.choice.chosen.connect(self.choose)
-        self.add = QPushButton("New tap")
-        self.add.setToolTip(f"An echo that does not come back, behind the last one; {most} at the most")
-        self.remove = QPushButton("Remove")
-        self.remove.setToolTip("Take this tap away (Delete in the picture)")
+        self.add = QPushButton(said("New tap"))
+        self.add.setToolTip(
+            said("An echo that does not come back, behind the last one; {most} at the most").format(most=most)
+        )
+        self.remove = QPushButton(said("Remove"))
+        self.remove.setToolTip(said("Take this tap away (Delete in the picture)"))
         for button in (self.add, self.remove):
             button.setObjectName("small")
         self.add.clicked.connect(lambda: self.added.emit())
         self.remove.clicked.connect(lambda: self.removed.emit(self.chosen))
-        self.row = SettingsRow(tap, "Tap")
+        self.row = SettingsRow(tap, said("Tap"))
         self.row.moved.connect(lambda field, value, token: self.moved.emit(self.chosen, field, value, token))
         self.row.refused.connect(self.refused)
         layout = QHBoxLayout(self)
@@ -66,7 +69,7 @@ class TapsRow(QWidget):
         for part in (self.choice, self.row, self.remove):
             part.setVisible(count > 0)
         self.words.setText(
-            "Taps" if count else "No taps: echoes that do not come back, thrown where you like"
+            said("Taps") if count else said("No taps: echoes that do not come back, thrown where you like")
         )
         self.add.setEnabled(count < self._most)
         if count:

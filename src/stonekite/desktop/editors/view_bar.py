@@ -6,6 +6,7 @@ from PySide6.QtWidgets import QHBoxLayout, QWidget
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING, SMOOTHINGS
+from stonekite.words import said
 
 
 class ViewBar(QWidget):
@@ -16,14 +17,20 @@ class ViewBar(QWidget):
     def __init__(self, picture: ResponsePicture) -> None:
         super().__init__()
         words = {parts: f"1/{parts}" for parts in SMOOTHINGS}
-        self.smoothing = Segments(words, "Spectrum bands", "Width of the spectrum's bands in octaves")
+        self.smoothing = Segments(
+            words, said("Spectrum bands"), said("Width of the spectrum's bands in octaves")
+        )
         self.smoothing.show_value(DEFAULT_SMOOTHING)
-        self.peaks = Toggle("Peaks", "Hold peaks", "Keep the highest level that came out at every frequency")
-        self.freeze = Toggle("Freeze", "Freeze the spectrum", "Let the spectrum stand still")
+        self.peaks = Toggle(
+            said("Peaks"), said("Hold peaks"), said("Keep the highest level that came out at every frequency")
+        )
+        self.freeze = Toggle(
+            said("Freeze"), said("Freeze the spectrum"), said("Let the spectrum stand still")
+        )
         self.image = Toggle(
-            "Image",
-            "What it does to the image",
-            "Show by how much the legs turn against each other, and what that does to the joined image",
+            said("Image"),
+            said("What it does to the image"),
+            said("Show by how much the legs turn against each other, and what that does to the joined image"),
         )
         row = QHBoxLayout(self)
         row.setContentsMargins(0, 0, 0, 0)

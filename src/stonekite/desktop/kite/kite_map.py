@@ -10,7 +10,7 @@ from stonekite.desktop.kite.kite_picture import Hit, KitePicture, stone_path
 from stonekite.session import tree
 from stonekite.session.types import LegName
 from stonekite.stages.registry import KINDS, kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 
 class KiteMap(KitePicture):
@@ -234,24 +234,30 @@ class KiteMap(KitePicture):
         if hit.what == "stone":
             _, stage = tree.find(self._strip, hit.stage)
             component = layout.component_of(self._strip, hit.branch, hit.leg)
-            name = NAMES.get(component, "both legs")  # type: ignore[call-overload]
+            name = NAMES.get(component, said("both legs"))  # type: ignore[call-overload]
             if getattr(stage, hit.leg) is None:
-                return f"{name} passes this {kind_of(stage).label} untouched. Click to put it on this leg."
-            inside = "" if kind_of(stage).branching is None else " Double-click or Enter: go in."
-            return (
-                f"{kind_of(stage).label} on {name}. Click: edit.{inside} Drag along: reorder (Alt+arrows), onto another "
-                "path: there. Drag away: take off this leg. Delete: remove the stage."
-            )
+                return said("{name} passes this {label} untouched. Click to put it on this leg.").format(
+                    name=name, label=kind_of(stage).label
+                )
+            inside = "" if kind_of(stage).branching is None else said(" Double-click or Enter: go in.")
+            return said(
+                "{label} on {name}. Click: edit.{inside} Drag along: reorder (Alt+arrows), onto another path: "
+                "there. Drag away: take off this leg. Delete: remove the stage."
+            ).format(label=kind_of(stage).label, name=name, inside=inside)
         split = self._strip.split
         return {
-            "plus": f"Add a stage ({', '.join(kind.label for kind in KINDS.values())}) at the end of this path (+)",
-            "lane": "A spur: click for its level, place and delay (Left from its first stone)"
+            "plus": said("Add a stage ({names}) at the end of this path (+)").format(
+                names=", ".join(kind.label for kind in KINDS.values())
+            ),
+            "lane": said("A spur: click for its level, place and delay (Left from its first stone)")
             if not self._inside
-            else "A band: its level, mute and alone stand below",
-            "out": "Go out (Escape)",
-            "new spur": "A path beside the legs, with stages of its own (N)",
-            "split": "How the stereo signal is split: left/right, or mid/side with one of three matrices"
-            + (f" (now {split.matrix})" if split.mode == "mid-side" else ""),
-            "source": "What arrived, and its intake (F5). Another recording: Ctrl+O",
-            "output": "Where both sides of the result stand (F7). Export it: Ctrl+E",
+            else said("A band: its level, mute and alone stand below"),
+            "out": said("Go out (Escape)"),
+            "new spur": said("A path beside the legs, with stages of its own (N)"),
+            "split": said(
+                "How the stereo signal is split: left/right, or mid/side with one of three matrices"
+            )
+            + (said(" (now {matrix})").format(matrix=split.matrix) if split.mode == "mid-side" else ""),
+            "source": said("What arrived, and its intake (F5). Another recording: Ctrl+O"),
+            "output": said("Where both sides of the result stand (F7). Export it: Ctrl+E"),
         }[hit.what]

@@ -30,7 +30,7 @@ from stonekite.session.types import LEGS, LegName, Strip, anything_alone
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import heard_response, kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 STONE = (30.0, 21.0)
 _STONE_ROOM, _STONE_MIDDLE = QSize(84, 60), QPointF(42, 30)
@@ -76,7 +76,7 @@ class KitePicture(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName("Signal path")
+        self.setAccessibleName(said("Signal path"))
         self._strip = Strip()
         self._source = ("", "")
         self._output = ("", "")
@@ -176,7 +176,7 @@ class KitePicture(Picture):
         """What is chosen, and then all there is, for those who hear the map."""
         chosen = ""
         if self._spur:
-            chosen = f"Spur {self._strip.spur(self._spur).name} chosen. "
+            chosen = said("Spur {name} chosen. ").format(name=self._strip.spur(self._spur).name)
         elif self._chosen is not None:
             chosen = layout.chosen_words(self._strip, *self._chosen)
         self.setAccessibleDescription(
@@ -300,13 +300,15 @@ class KitePicture(Picture):
         mode = self._strip.split.mode
         self._paint_diamond(painter, self._split_x, "M/S" if mode == "mid-side" else "L/R", "split")
         self._paint_diamond(painter, self._join_x, "L/R", "join")
-        self._paint_box(painter, self._source_box(), "Source", *self._source, hovered="source")
-        self._paint_box(painter, self._output_box(), "Output", *self._output, hovered="output")
+        self._paint_box(painter, self._source_box(), said("Source"), *self._source, hovered="source")
+        self._paint_box(painter, self._output_box(), said("Output"), *self._output, hovered="output")
         self._paint_new_spur(painter)
         if self._hidden:
             painter.setFont(font(8.5))
             painter.setPen(roles.muted)
-            words = f"{len(self._strip.spurs)} spurs, {len(self._strip.stages)} stages: scroll to see all"
+            words = said("{spurs} spurs, {stages} stages: scroll to see all").format(
+                spurs=len(self._strip.spurs), stages=len(self._strip.stages)
+            )
             painter.drawText(QRectF(14, 6, 220, 16), Qt.AlignmentFlag.AlignLeft, words)
 
     def _paint_inside(self, painter: QPainter) -> None:
@@ -327,7 +329,9 @@ class KitePicture(Picture):
         painter.setFont(font(9))
         painter.setPen(roles.chalk if over else roles.muted)
         painter.drawText(
-            self._crumb_box(), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, "Esc goes out"
+            self._crumb_box(),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            said("Esc goes out"),
         )
         lanes = self._layout.lanes
         if lanes:
@@ -380,7 +384,7 @@ class KitePicture(Picture):
         painter.drawText(
             box.adjusted(0, 0, -24, 0),
             Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            "new spur",
+            said("new spur"),
         )
         centre = QPointF(box.right() - 10, box.center().y())
         painter.setPen(

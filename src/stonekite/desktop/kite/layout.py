@@ -15,6 +15,7 @@ from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
+from stonekite.words import NAMES, said
 
 MIDDLE = 152.0
 """Height of the kite without spurs."""
@@ -247,7 +248,7 @@ def component_of(strip: Strip, branch: int, leg: LegName) -> str:
 
 def _crumbs(strip: Strip, stage: Stage) -> Iterator[tuple[str, int]]:
     """The way into a stage: each place that can be gone back to, the stage itself last."""
-    yield "Whole strip", 0
+    yield said("Whole strip"), 0
     above = tree.above(strip, tree.home(strip, stage.id).branch)
     for branch, within in above:
         if not within:
@@ -260,13 +261,21 @@ def _crumbs(strip: Strip, stage: Stage) -> Iterator[tuple[str, int]]:
 
 def in_words(strip: Strip, source: str, split: Split) -> str:
     """A strip as it is read aloud."""
-    legs = [split.component(leg).capitalize() for leg in LEGS]
-    stages = ", ".join(kind_of(stage).label for stage in strip.stages) or "no stages"
-    words = [f"{source}, split into {legs[0]} leg and {legs[1]} leg, {stages}"]
+    upper, lower = (NAMES[split.component(leg)] for leg in LEGS)
+    stages = ", ".join(kind_of(stage).label for stage in strip.stages) or said("no stages")
+    words = [
+        said("{source}, split into {upper} leg and {lower} leg, {stages}").format(
+            source=source, upper=upper, lower=lower, stages=stages
+        )
+    ]
     for spur in strip.spurs:
-        inside = ", ".join(kind_of(stage).label for stage in spur.branch.stages) or "no stages"
+        inside = ", ".join(kind_of(stage).label for stage in spur.branch.stages) or said("no stages")
         level = settings_of(Spur)["level_db"].shown(spur.level_db)
-        words.append(f"spur {spur.name} from {spur.source}, {tap_words(spur, strip)}, {inside}, {level}")
+        words.append(
+            said("spur {name} from {source}, {tap}, {inside}, {level}").format(
+                name=spur.name, source=spur.source, tap=tap_words(spur, strip), inside=inside, level=level
+            )
+        )
     return "; ".join(words)
 
 
@@ -279,6 +288,8 @@ def chosen_words(strip: Strip, stage: int, leg: LegName) -> str:
     _, found = tree.find(strip, stage)
     component = component_of(strip, home, leg)
     where = branch_names(strip)[home]
-    inside = f", in {where}" if where else ""
-    out = "" if found.inserted else ", out"
-    return f"{kind_of(found).label} on {component.capitalize()}{inside}{out} chosen. "
+    inside = said(", in {where}").format(where=where) if where else ""
+    out = "" if found.inserted else said(", out")
+    return said("{label} on {component}{inside}{out} chosen. ").format(
+        label=kind_of(found).label, component=NAMES.get(component, said("both legs")), inside=inside, out=out
+    )

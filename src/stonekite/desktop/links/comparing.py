@@ -10,6 +10,7 @@ from stonekite.measure.measures import Measures
 from stonekite.processes.jobs import Answer, Compare, Compared, Done, Failed, Progress
 from stonekite.processes.pool import COMPARE, Pool
 from stonekite.session.types import Loop, Session
+from stonekite.words import said
 
 SETTLE_MS = 60
 KEPT = 64
@@ -105,7 +106,7 @@ class Comparing(QObject):
 
     def _lost(self) -> None:
         self._asked = []
-        self.failed.emit("Measuring stopped unexpectedly, twice; it starts again with the next change.")
+        self.failed.emit(said("Measuring stopped unexpectedly, twice; it starts again with the next change."))
 
     def cancel(self) -> None:
         """Stop measuring; it goes on with the next change."""

@@ -6,6 +6,7 @@ from PySide6.QtCore import QObject, Signal
 
 from stonekite.processes.jobs import Answer, Failed, Progress, Request
 from stonekite.processes.pool import ERRAND, Pool
+from stonekite.words import said
 
 
 class Errands(QObject):
@@ -50,4 +51,6 @@ class Errands(QObject):
 
     def _lost(self) -> None:
         self._busy = False
-        self.said.emit(f"{self._words or 'A measurement'}: stopped unexpectedly; try again.")
+        self.said.emit(
+            said("{more}: stopped unexpectedly; try again.").format(more=self._words or said("A measurement"))
+        )

@@ -12,6 +12,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from stonekite.processes.jobs import Analyse, Analysed, Answer, Failed, Progress
 from stonekite.processes.pool import ANALYSE, Pool
 from stonekite.session.types import Stem
+from stonekite.words import said
 
 SETTLE_MS = 600
 """The whole file waits until hands are still: the range in front comes first."""
@@ -86,7 +87,7 @@ class Measuring(QObject):
             self.failed.emit(answer.sentence)
 
     def _lost(self) -> None:
-        self.failed.emit("Measuring stopped unexpectedly, twice; it starts again with the next change.")
+        self.failed.emit(said("Measuring stopped unexpectedly, twice; it starts again with the next change."))
 
     def close(self) -> None:
         """Remove the files; what the worker may still say is of no use."""

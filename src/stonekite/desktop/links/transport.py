@@ -15,6 +15,7 @@ from stonekite.player import protocol
 from stonekite.player.protocol import STATUS, Event, Fault, OutputIs, Ready, Renew, Status, Warm
 from stonekite.processes.children import Child, Deliver
 from stonekite.session.types import Source, Strip
+from stonekite.words import said
 
 BUSY, MINUTE_S = 5, 60.0
 """Players that died so often within a minute, before another one was ready, are started again more slowly."""
@@ -176,8 +177,10 @@ class Transport(QObject):
         self._deaths.append(now)
         if often and (self._spare is None or not self._spare.warm):  # they die faster than new ones come
             self.failed.emit(
-                f"The player stopped again and again (code {code}); the next one starts in {SLOW_S:.0f} seconds. "
-                "If it does not come back, take out the stage that was changed last."
+                said(
+                    "The player stopped again and again (code {code}); the next one starts in {slow_s:.0f} seconds. "
+                    "If it does not come back, take out the stage that was changed last."
+                ).format(code=code, slow_s=SLOW_S)
             )
             self._again.start(int(SLOW_S * 1000))
         else:

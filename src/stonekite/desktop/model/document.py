@@ -24,6 +24,7 @@ from stonekite.session.types import (
     Strip,
 )
 from stonekite.stages.base import Stage
+from stonekite.words import said
 
 STEM = 0
 LEVEL_KEPT_LU = 0.03
@@ -109,8 +110,16 @@ class Document(QObject):
         found = facts(Path(source.path))
         if found.rate != source.rate or found.channels != source.channel_count:
             raise AudioError(
-                f"“{found.path.name}” is not the recording this session was made with: it has {found.rate} Hz "
-                f"and {found.channels} channels, not {source.rate} Hz and {source.channel_count}."
+                said(
+                    "“{name}” is not the recording this session was made with: it has {rate} Hz and {channels} "
+                    "channels, not {usual_rate} Hz and {usual_channels}."
+                ).format(
+                    name=found.path.name,
+                    rate=found.rate,
+                    channels=found.channels,
+                    usual_rate=source.rate,
+                    usual_channels=source.channel_count,
+                )
             )
         if found.frames != source.frames:
             source = msgspec.structs.replace(source, frames=found.frames)

@@ -11,6 +11,7 @@ from stonekite.session.spur import Spur
 from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.settings import settings_of
+from stonekite.words import said
 
 PRESSED_DB = -12.0
 """A pressed copy comes in so far down, to be eased in."""
@@ -62,14 +63,17 @@ class SpurActions(QObject):
 
     def add_from(self, source: Any) -> None:
         """Add an empty spur from a component, or from both legs."""
-        self.add(Spur(source=source), "Spur added")
+        self.add(Spur(source=source), said("Spur added"))
 
     def press_copy(self) -> None:
-        self.add(pressed_copy(), "Copy pressed")
+        self.add(pressed_copy(), said("Copy pressed"))
 
     def remove(self, number: int) -> None:
         name = self._document.strip.spur(number).name
-        self._document.edit(edits.remove_spur(self._document.session, STEM, number), f"Spur {name} removed")
+        self._document.edit(
+            edits.remove_spur(self._document.session, STEM, number),
+            said("Spur {name} removed").format(name=name),
+        )
 
     def put(self, field: str, value: Any, token: object = None) -> None:
         """Change one setting of the open spur."""
@@ -85,7 +89,12 @@ class SpurActions(QObject):
             changed = msgspec.structs.replace(changed, branch=branch)
         gesture = None if token is None else (token, "spur", spur.id, field)
         place = self._document.strip.spurs.index(spur)
-        self._document.put(("spurs", place), changed, f"Spur {spur.name}: {label}", gesture)
+        self._document.put(
+            ("spurs", place),
+            changed,
+            said("Spur {name}: {label}").format(name=spur.name, label=label),
+            gesture,
+        )
 
     def level_paths(self, loudness: dict[int | str, float], words: str) -> None:
         """Turn paths, legs by name and spurs by id, to one loudness: the loudest of theirs in LUFS, as far as can be."""

@@ -12,7 +12,7 @@ from stonekite.session import edits, presets, tree
 from stonekite.session.types import LegName, Session
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, AnyStage, kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 MIME = "application/x-stonekite-stage+json"
 LEG_MIME = "application/x-stonekite-leg"
@@ -79,7 +79,7 @@ class StageActions(QObject):
         number = tree.next_id(self._document.session)
         added = self._edit(
             lambda: edits.add_stage(self._document.session, STEM, kind, None, where)[0],
-            f"{KINDS[kind].label} added",
+            said("{label} added").format(label=KINDS[kind].label),
         )
         if added:
             self.choose(number, "upper" if tree.carries_one(self._document.strip, where) else leg)
@@ -90,12 +90,14 @@ class StageActions(QObject):
         stage = self.stage if number is None else self._document.stage(number)
         if stage is not None:
             session = edits.remove_stage(self._document.session, STEM, stage.id)
-            self._document.edit(session, f"{kind_of(stage).label} removed")
+            self._document.edit(session, said("{label} removed").format(label=kind_of(stage).label))
 
     def move(self, number: int, place: int, branch: int | None = None) -> None:
         """Put a stage at a place of its branch, or of another one."""
         session = self._document.session
-        moved = self._edit(lambda: edits.move_stage(session, STEM, number, place, branch), "Stages reordered")
+        moved = self._edit(
+            lambda: edits.move_stage(session, STEM, number, place, branch), said("Stages reordered")
+        )
         if moved and self.chosen is not None and self.chosen[0] == number:
             self.choose(*self.chosen)
 
@@ -105,7 +107,10 @@ class StageActions(QObject):
         if stage is not None and (getattr(stage, leg) is not None) != on:
             side = kind_of(stage).side() if on else None
             name = NAMES[self._document.split_of(number).component(leg)]
-            self._put(msgspec.structs.replace(stage, **{leg: side}), f"{'on' if on else 'off'} {name}")
+            self._put(
+                msgspec.structs.replace(stage, **{leg: side}),
+                (said("on {name}") if on else said("off {name}")).format(name=name),
+            )
 
     def open_side(self, number: int, leg: LegName) -> None:
         """Open a stage with a leg in front; put it on the leg if it is not there."""
@@ -122,33 +127,36 @@ class StageActions(QObject):
             self._put(msgspec.structs.replace(stage, **{name: on}), on_words if on else off_words)
 
     def toggle_inserted(self) -> None:
-        self.toggle("inserted", "in", "out")
+        self.toggle("inserted", said("in"), said("out"))
 
     def toggle_linked(self) -> None:
-        self.toggle("linked", "linked", "unlinked")
+        self.toggle("linked", said("linked"), said("unlinked"))
 
     def toggle_level_kept(self) -> None:
-        self.toggle("level_kept", "keeps its level", "no longer keeps its level")
+        self.toggle("level_kept", said("keeps its level"), said("no longer keeps its level"))
 
     def reset(self) -> None:
         if self.stage is not None:
-            self._put(edits.reset(self.stage), "reset")
+            self._put(edits.reset(self.stage), said("reset"))
 
     def copy_across(self) -> None:
         """Give the other leg the settings of the leg in front."""
         if self.stage is not None and self.chosen is not None:
             leg = self.chosen[1]
             name = NAMES[self._document.split_of(self.stage.id).component(edits.other(leg))]
-            self._put(edits.copied_across(self.stage, leg), f"copied to {name}")
+            self._put(edits.copied_across(self.stage, leg), said("copied to {name}").format(name=name))
 
     def swap(self) -> None:
         if self.stage is not None:
-            self._put(edits.swapped(self.stage), "legs swapped")
+            self._put(edits.swapped(self.stage), said("legs swapped"))
 
     def link_setting(self, name: str, on: bool) -> None:
         """Carry a setting of the open stage across, or leave it on its leg."""
         if self.stage is not None:
-            self._put(edits.link_setting(self.stage, name, on), f"setting {'linked' if on else 'unlinked'}")
+            self._put(
+                edits.link_setting(self.stage, name, on),
+                said("setting linked") if on else said("setting unlinked"),
+            )
 
     # Clipboard
 
@@ -163,7 +171,11 @@ class StageActions(QObject):
         if self.chosen is not None:
             data.setData(LEG_MIME, self.chosen[1].encode())
         QGuiApplication.clipboard().setMimeData(data)
-        self.said.emit(f"{kind_of(self.stage).label} copied. Ctrl+V puts it behind the open stage.")
+        self.said.emit(
+            said("{label} copied. Ctrl+V puts it behind the open stage.").format(
+                label=kind_of(self.stage).label
+            )
+        )
 
     def _pasted(self) -> Stage | None:
         data = QGuiApplication.clipboard().mimeData()
@@ -181,7 +193,7 @@ class StageActions(QObject):
             return
         stage = self._pasted()
         if stage is None:
-            self.said.emit("There is no stage on the clipboard: copy one first.")
+            self.said.emit(said("There is no stage on the clipboard: copy one first."))
             return
         strip, branch = self._document.strip, self.branch
         stages = tree.branch(strip, branch).stages
@@ -191,7 +203,7 @@ class StageActions(QObject):
         number = tree.next_id(self._document.session)
         pasted = self._edit(
             lambda: edits.insert_stage(self._document.session, STEM, stage, place, branch)[0],
-            f"{kind_of(stage).label} pasted",
+            said("{label} pasted").format(label=kind_of(stage).label),
         )
         if pasted:
             self.choose(number, self.chosen[1] if self.chosen else "upper")
@@ -202,13 +214,13 @@ class StageActions(QObject):
         if here is None or self.chosen is None:
             return
         if stage is None or type(stage) is not type(here):
-            self.said.emit(f"There is no {kind_of(here).label} on the clipboard.")
+            self.said.emit(said("There is no {label} on the clipboard.").format(label=kind_of(here).label))
             return
         data = QGuiApplication.clipboard().mimeData()
         there = "lower" if data.data(LEG_MIME).data() == b"lower" else "upper"
         side = getattr(stage, there)
         leg = self.chosen[1]
-        self._put(msgspec.structs.replace(here, **{leg: side}), "settings pasted")
+        self._put(msgspec.structs.replace(here, **{leg: side}), said("settings pasted"))
 
     # Presets
 
@@ -217,7 +229,7 @@ class StageActions(QObject):
         if preset.scope == "strip":
             first = tree.next_id(self._document.session)
             strip = presets.on_strip(preset, self._document.strip, first)
-            self._document.put((), strip, f"Preset “{preset.name}”", gesture)
+            self._document.put((), strip, said("Preset “{name}”").format(name=preset.name), gesture)
             if self.chosen is None and strip.stages:
                 self.choose(strip.stages[0].id)
         elif self.stage is not None and self.chosen is not None:
@@ -227,4 +239,4 @@ class StageActions(QObject):
                     stage = edits.on_one_leg(stage)
             else:
                 stage = presets.on_leg(preset, self.stage, self.chosen[1])
-            self._document.put_stage(stage, f"Preset “{preset.name}”", gesture)
+            self._document.put_stage(stage, said("Preset “{name}”").format(name=preset.name), gesture)

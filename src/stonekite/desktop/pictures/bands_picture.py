@@ -16,6 +16,7 @@ from stonekite.stages.banded import Bands
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
+from stonekite.words import said
 
 
 class BandsPicture(ResponsePicture):
@@ -28,7 +29,7 @@ class BandsPicture(ResponsePicture):
 
     def __init__(self, bands: Bands, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self.setAccessibleName("Curves of both legs")
+        self.setAccessibleName(said("Curves of both legs"))
         self.setMinimumHeight(96)
         self._of = bands
         self._settings = settings_of(bands.band)
@@ -221,10 +222,12 @@ class BandsPicture(ResponsePicture):
         slot = self._slot_at(point)
         if slot < 0:
             text = super().help_at(point)
-            return f"{text}\nDouble-click to add a band" if text else ""
+            return said("{text}\nDouble-click to add a band").format(text=text) if text else ""
         band = dict(self.bands())[slot]
         parts = [self._of.shapes[band.shape], self._settings["frequency_hz"].shown(band.frequency_hz)]
         if band.shape not in self._of.flat:
             parts.append(self._settings[self._of.height].shown(self.height_of(band)))
         parts.append(f"Q {self._settings['q'].shown(band.q)}")
-        return f"Band {slot + 1}: {' · '.join(parts)}\nDrag, wheel for Q, double-click to remove"
+        return said("Band {count}: {parts}\nDrag, wheel for Q, double-click to remove").format(
+            count=slot + 1, parts=" · ".join(parts)
+        )

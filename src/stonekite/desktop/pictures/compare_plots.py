@@ -13,7 +13,7 @@ from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
 from stonekite.measure.spectrum import band_at, centres
 from stonekite.signal.matrix import COMPONENTS
-from stonekite.words import NAMES, clock, number, spoken_hertz
+from stonekite.words import NAMES, clock, number, said, spoken_hertz
 
 _CENTRES = centres()
 _SILENT_DB = -149.0
@@ -26,8 +26,8 @@ def _known(level: float) -> float | None:
 class SpectrumPlot(Plot):
     """Long-term spectra of both components: levels, their change, or the difference signal."""
 
-    title = "Spectrum of each component"
-    unit = "dBFS, 1/12 octave"
+    title = said("Spectrum of each component")
+    unit = said("dBFS, 1/12 octave")
 
     def __init__(self, axis: Axis) -> None:
         self.mode = "levels"
@@ -37,9 +37,9 @@ class SpectrumPlot(Plot):
         """Show levels, the change, or the spectrum of the difference."""
         self.mode = mode
         self.unit = {
-            "levels": "dBFS, 1/12 octave",
-            "change": "dB, after against before",
-            "difference": "dBFS, of the state now less the unprocessed recording",
+            "levels": said("dBFS, 1/12 octave"),
+            "change": said("dB, after against before"),
+            "difference": said("dBFS, of the state now less the unprocessed recording"),
         }[mode]
         self.renew()
 
@@ -106,7 +106,7 @@ class SpectrumPlot(Plot):
 class RatioPlot(Plot):
     """Level of Side over that of Mid."""
 
-    title = "Side against Mid"
+    title = said("Side against Mid")
     unit = "dB"
 
     def up(self) -> tuple[float, float, Sequence[float]]:
@@ -135,7 +135,7 @@ class RatioPlot(Plot):
 class LossPlot(Plot):
     """Power lost on folding to mono, octave by octave."""
 
-    title = "Loss in mono by octave"
+    title = said("Loss in mono by octave")
     unit = "dB"
 
     def up(self) -> tuple[float, float, Sequence[float]]:
@@ -174,12 +174,12 @@ class LossPlot(Plot):
 class TimePlot(Plot):
     """Short-term loudness, correlation and centre, one below the other."""
 
-    title = "Over time"
-    unit = "loudness in LUFS, correlation, centre"
+    title = said("Over time")
+    unit = said("loudness in LUFS, correlation, centre")
     LANES = (
         ("short_term_lufs", "loudness", 1, 0.5),
         ("correlation", "correlation", 2, 0.25),
-        ("centre", "centre, left below", 0, 0.25),
+        ("centre", said("centre, left below"), 0, 0.25),
     )
 
     def _range(self, name: str) -> tuple[float, float]:
@@ -260,7 +260,7 @@ class TimePlot(Plot):
 class SpectrogramPlot(Plot):
     """Levels over time and frequency: of before, of after, their change, or of the difference signal."""
 
-    title = "Spectrogram"
+    title = said("Spectrogram")
     unit = ""
     RANGE_DB = (-100.0, -20.0)
     CHANGE_DB = 15.0
@@ -304,7 +304,11 @@ class SpectrogramPlot(Plot):
         found = self.table()
         if found is None:
             painter.setPen(roles.muted)
-            words = "The two are not of the same length." if self.mode == "change" else "nothing to show"
+            words = (
+                said("The two are not of the same length.")
+                if self.mode == "change"
+                else said("nothing to show")
+            )
             painter.drawText(self.plot(), Qt.AlignmentFlag.AlignCenter, words)
             return
         levels, start, step = found
@@ -338,7 +342,11 @@ class SpectrogramPlot(Plot):
 
     def readout(self) -> str:
         if self.axis.cursor is None:
-            return f"grey: more, amber: less, ±{self.CHANGE_DB:g} dB" if self.mode == "change" else ""
+            return (
+                said("grey: more, amber: less, ±{change_db:g} dB").format(change_db=self.CHANGE_DB)
+                if self.mode == "change"
+                else ""
+            )
         found = self.table()
         if found is None or self._hertz is None:
             return clock(self.axis.cursor)

@@ -8,7 +8,7 @@ from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.spur import LONGEST_MS
-from stonekite.words import figure
+from stonekite.words import figure, said
 
 _LOW_DB, _HIGH_DB = -12.0, 9.0
 
@@ -25,8 +25,8 @@ class DelayPicture(Picture):
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(90)
-        self.setAccessibleName("Level of the whole by the delay of the spur")
-        self.setToolTip("Drag: another delay (Left, Right; with Shift finer). Double-click: none")
+        self.setAccessibleName(said("Level of the whole by the delay of the spur"))
+        self.setToolTip(said("Drag: another delay (Left, Right; with Shift finer). Double-click: none"))
         self._delay_ms = 0.0
         self._curve: np.ndarray | None = None
         self._words = ""
@@ -42,7 +42,7 @@ class DelayPicture(Picture):
     def show_spur(self, delay_ms: float, colour: QColor) -> None:
         """Mark a delay in ms."""
         self._delay_ms, self._colour = delay_ms, colour
-        self.setAccessibleDescription(f"Delay {figure(delay_ms, 'ms', 2)}")
+        self.setAccessibleDescription(said("Delay {delay_ms}").format(delay_ms=figure(delay_ms, "ms", 2)))
         self.renew("still")
 
     def show_curve(self, curve_db: np.ndarray | None, words: str = "") -> None:
@@ -90,7 +90,9 @@ class DelayPicture(Picture):
             painter.setPen(roles.muted)
             painter.setFont(font(9))
             painter.drawText(
-                plot, Qt.AlignmentFlag.AlignCenter, "Align to leg shows how the whole adds up at every delay"
+                plot,
+                Qt.AlignmentFlag.AlignCenter,
+                said("Align to leg shows how the whole adds up at every delay"),
             )
         else:
             painter.setPen(QPen(self._colour, 1))

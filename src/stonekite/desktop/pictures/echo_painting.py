@@ -14,7 +14,7 @@ from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.types import LEGS, LegName, Split, Tempo
 from stonekite.signal.loops import Course
 from stonekite.stages.registry import kind_of
-from stonekite.words import LETTERS, NAMES, figure
+from stonekite.words import LETTERS, NAMES, figure, said
 
 LOW_DB = -48.0
 MOST_STEMS, MOST_LIT = 400, 60
@@ -38,7 +38,7 @@ class EchoPainting(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumHeight(130)
-        self.setAccessibleName("Echoes over time")
+        self.setAccessibleName(said("Echoes over time"))
         self._stage: Any = None
         self._leg: LegName = "upper"
         self._split = Split()
@@ -74,11 +74,11 @@ class EchoPainting(Picture):
         falls, margin = self._course.falls_s, echoes.margin_db(stage, rate)
         self._warned = stage.shared.held or margin <= 0.0
         if stage.shared.held:
-            self._words = "frozen: what is in the loops goes round"
+            self._words = said("frozen: what is in the loops goes round")
         elif margin <= 0.0 or falls is None:
-            self._words = "does not fall: held under full scale"
+            self._words = said("does not fall: held under full scale")
         else:
-            self._words = f"falls by 60 dB in {figure(falls, 's', 2)}"
+            self._words = said("falls by 60 dB in {falls}").format(falls=figure(falls, "s", 2))
         self.setAccessibleDescription(f"{self._words}. {self._word_of(self._grip())}")
         self.renew()
 
@@ -119,7 +119,11 @@ class EchoPainting(Picture):
             return ""
         holder = self._holder(grip)
         name = NAMES[self._split.component(grip.leg)]
-        what = f"{name}, first echo" if grip.tap is None else f"Tap {grip.tap + 1}"
+        what = (
+            said("{name}, first echo").format(name=name)
+            if grip.tap is None
+            else said("Tap {count}").format(count=grip.tap + 1)
+        )
         note = f" ({holder.time_note})" if holder.time_note else ""
         return f"{what}: {figure(holder.time_ms, 'ms')}{note}, {figure(holder.level_db, 'dB', sign=True)}"
 
@@ -263,13 +267,13 @@ class EchoPainting(Picture):
         beat = 60.0 / self._tempo.bpm
         every = next(n for n in (1, 2, 4, 8, 16, 64) if n == 64 or self.x_of(n * beat) - self.x_of(0) > 74)
         painter.drawText(
-            QRectF(self.x_of(0) - 20, plot.bottom() + 2, 40, 14), Qt.AlignmentFlag.AlignHCenter, "dry"
+            QRectF(self.x_of(0) - 20, plot.bottom() + 2, 40, 14), Qt.AlignmentFlag.AlignHCenter, said("dry")
         )
         for k in range(every, int(self.view_s / beat) + 1, every):
             x = self.x_of(k * beat)
-            word = f"{k} beat{'s' if k > 1 else ''} · {figure(k * beat * 1e3, 'ms', 0)}"
-            if every * (self.x_of(beat) - self.x_of(0)) < 110:
-                word = f"{k} beat{'s' if k > 1 else ''}"
+            word = said("1 beat") if k == 1 else said("{count} beats").format(count=k)
+            if every * (self.x_of(beat) - self.x_of(0)) >= 110:
+                word += f" · {figure(k * beat * 1000.0, 'ms', 0)}"
             left = min(x - 60, self.width() - 124.0)
             painter.drawText(QRectF(left, plot.bottom() + 2, 120, 14), Qt.AlignmentFlag.AlignHCenter, word)
         painter.setFont(font(8.5, bold=True))

@@ -9,6 +9,7 @@ from stonekite import notes
 from stonekite.desktop.pictures.echo_painting import LOW_DB, EchoPainting, Grip
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
+from stonekite.words import said
 
 _NEAR = 11.0
 
@@ -29,9 +30,11 @@ class Echogram(EchoPainting):
     def __init__(self) -> None:
         super().__init__()
         self.setToolTip(
-            "Drag the first echo of a leg, or a tap: time and level (Ctrl: from note to note). Double-click: a new tap.\n"
-            "Page up and down: another one. Left, right: time. Up, down: level (Shift: finer). Delete: no tap. "
-            "Wheel: zoom."
+            said(
+                "Drag the first echo of a leg, or a tap: time and level (Ctrl: from note to note). Double-click: "
+                "a new tap.\nPage up and down: another one. Left, right: time. Up, down: level (Shift: finer). "
+                "Delete: no tap. Wheel: zoom."
+            )
         )
         self._drag: tuple[Grip, float, QPointF, object] | None = None
 

@@ -8,7 +8,7 @@ from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.stages.handles import Handle
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES, spoken_hertz
+from stonekite.words import NAMES, said, spoken_hertz
 
 _NEAR = 13.0
 
@@ -209,18 +209,22 @@ class HandlePicture(ResponsePicture):
             return super().help_at(point)
         name = NAMES[self._split.component(self._leg)]
         if len(held) > 1:
-            return f"{name}: drag to sweep the band between both edges (Alt+arrows)"
+            return said("{name}: drag to sweep the band between both edges (Alt+arrows)").format(name=name)
         handle = held[0]
         if handle.y:
             setting = self._setting(handle.y)
             value = setting.shown(getattr(self._side, handle.y))
-            return f"{name} {setting.label.lower()} {value}\nDrag up or down; double-click for none (arrows, Delete)"
+            return said(
+                "{name} {reason} {value}\nDrag up or down; double-click for none (arrows, Delete)"
+            ).format(name=name, reason=setting.label.lower(), value=value)
         hertz = spoken_hertz(getattr(self._side, handle.x))
         if handle.on is None or handle.wheel is None:
             label = self._setting(handle.x).label.lower()
-            return f"{name} {label} {hertz}\nDrag; double-click to open (arrows, Delete)"
+            return said("{name} {label} {hertz}\nDrag; double-click to open (arrows, Delete)").format(
+                name=name, label=label, hertz=hertz
+            )
         slope = self._setting(handle.wheel).shown(getattr(self._side, handle.wheel))
-        return (
-            f"{name} {self._setting(handle.on).label.lower()} {hertz}, {slope} dB per octave\n"
-            "Drag, wheel for the slope, double-click for on and off (arrows, + and −, Enter)"
-        )
+        return said(
+            "{name} {reason} {hertz}, {slope} dB per octave\nDrag, wheel for the slope, double-click for on "
+            "and off (arrows, + and −, Enter)"
+        ).format(name=name, reason=self._setting(handle.on).label.lower(), hertz=hertz, slope=slope)

@@ -12,7 +12,7 @@ from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.transfer_picture import LOW_DB
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 LOOKS = 240
 """So many looks, 30 a second, are in the history."""
@@ -40,10 +40,13 @@ class HistoryPicture(Picture):
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(200, 80)
-        self.setAccessibleName("Reduction of both legs")
+        self.setAccessibleName(said("Reduction of both legs"))
         self.setToolTip(
-            "Reduction hangs from the top; what went into the leg in front stands below. The band is the reduction "
-            "aimed at: drag it or its edges (arrow keys, + and −). Click elsewhere to forget what was (Delete)"
+            said(
+                "Reduction hangs from the top; what went into the leg in front stands below. The band is the "
+                "reduction aimed at: drag it or its edges (arrow keys, + and −). Click elsewhere to forget what "
+                "was (Delete)"
+            )
         )
         self._aimed = self.target_db
         self._since_figures = 0
@@ -179,7 +182,7 @@ class HistoryPicture(Picture):
     def _paint_aim(self, painter: QPainter) -> None:
         """What is aimed at, on a ground of its own: the traces run through there."""
         low, high = self.target_db
-        words = f"aim −{low:g} to −{high:g} dB"
+        words = said("aim −{low:g} to −{high:g} dB").format(low=low, high=high)
         painter.setFont(font(7.5))
         painter.setPen(roles.muted)
         box = QRectF(self.plot().left() + 4, self._y(high) + 1, self.plot().width(), 14)
@@ -220,13 +223,19 @@ class HistoryPicture(Picture):
             if self.height() < 130:  # in one line what does not fit in three
                 now, _, most = self.figures(leg)
                 painter.setPen(roles.chalk)
-                words = f"{_less(now)}, most {_less(most)}"
+                words = said("{now}, most {most}").format(now=_less(now), most=_less(most))
                 painter.drawText(QRectF(left, top + 16, 110, 14), Qt.AlignmentFlag.AlignLeft, words)
                 continue
-            for k, (word, value) in enumerate(zip(("now", "mean", "most"), self.figures(leg), strict=True)):
+            for k, (word, value) in enumerate(
+                zip((said("now"), said("mean"), said("most")), self.figures(leg), strict=True)
+            ):
                 line = QRectF(left, top + 17 + 15 * k, 108, 14)
                 painter.setPen(roles.muted)
                 reached = word == "mean" and self.target_db[0] <= value <= self.target_db[1]
-                painter.drawText(line, Qt.AlignmentFlag.AlignLeft, f"{word} · aim" if reached else word)
+                painter.drawText(
+                    line,
+                    Qt.AlignmentFlag.AlignLeft,
+                    said("{word} · aim").format(word=word) if reached else word,
+                )
                 painter.setPen(roles.chalk)
                 painter.drawText(line, Qt.AlignmentFlag.AlignRight, f"{_less(value)} dB")

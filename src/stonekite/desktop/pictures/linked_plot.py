@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.measures import Measures
-from stonekite.words import NAMES, clock, mark
+from stonekite.words import NAMES, clock, mark, said
 
 _HERTZ = (20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000)
 
@@ -106,7 +106,11 @@ class Plot(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumSize(180, 90)
         self.setAccessibleName(self.title)
-        self.setToolTip(f"{self.title}\nWheel: zoom, drag: move, double-click: all (+ and −, arrows, 0)")
+        self.setToolTip(
+            said("{title}\nWheel: zoom, drag: move, double-click: all (+ and −, arrows, 0)").format(
+                title=self.title
+            )
+        )
         axis.changed.connect(self.renew)
         axis.pointed.connect(self._pointed)
 
@@ -201,7 +205,7 @@ class Plot(Picture):
         painter.setClipRect(plot)
         if not self.known():
             painter.setPen(roles.muted)
-            painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, "measuring…")
+            painter.drawText(plot, Qt.AlignmentFlag.AlignCenter, said("measuring…"))
         else:
             self.paint_data(painter)
         painter.setClipping(False)

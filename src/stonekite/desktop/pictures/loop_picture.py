@@ -12,7 +12,7 @@ from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.types import LEGS, LegName, Split
 from stonekite.signal import loops
 from stonekite.stages.registry import kind_of
-from stonekite.words import figure
+from stonekite.words import figure, said
 
 _HIGH_DB, _LOW_DB = 9.0, -39.0
 _LOW_HZ, _HIGH_HZ = 20.0, 20_000.0
@@ -24,10 +24,13 @@ class LoopPicture(Picture):
     def __init__(self) -> None:
         super().__init__()
         self.setMinimumWidth(150)
-        self.setAccessibleName("One turn of the loop over frequency")
+        self.setAccessibleName(said("One turn of the loop over frequency"))
         self.setToolTip(
-            "How much louder or quieter sound gets in one turn: of each leg by itself, and of both together (chalk).\n"
-            "What stands in the loop counts with the most that it can do. At 0 dB and above the loop would grow."
+            said(
+                "How much louder or quieter sound gets in one turn: of each leg by itself, and of both together "
+                "(chalk).\nWhat stands in the loop counts with the most that it can do. At 0 dB and above the "
+                "loop would grow."
+            )
         )
         self._shown: tuple | None = None
         self._hz = np.geomspace(_LOW_HZ, _HIGH_HZ, 160)
@@ -57,10 +60,12 @@ class LoopPicture(Picture):
     def words(self) -> str:
         """How far it is from growing."""
         if self._margin <= 0.0:
-            return f"grows by {figure(-self._margin, 'dB')} a turn: bounded"
+            return said("grows by {figure} a turn: bounded").format(figure=figure(-self._margin, "dB"))
         if self._margin > 60.0:
-            return "nothing comes back"
-        return f"{figure(self._margin, 'dB')} below growing" + (", bounded" if self._bound else "")
+            return said("nothing comes back")
+        return said("{margin} below growing").format(margin=figure(self._margin, "dB")) + (
+            said(", bounded") if self._bound else ""
+        )
 
     def _x(self, hz: float) -> float:
         plot = self.plot()

@@ -10,7 +10,7 @@ from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.spectrum import BANDS, HIGH_HZ, LOW_HZ
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 LOOKS = 240
 """So many looks, 30 a second, are in the picture: 8 s."""
@@ -18,7 +18,7 @@ LOW_DB, HIGH_DB = -105.0, -25.0
 GONE_DB = 12.0
 """What is turned down by so much counts as gone."""
 Shown = Literal["before", "after", "gone"]
-SHOWN: dict[Shown, str] = {"before": "Before", "after": "After", "gone": "What goes"}
+SHOWN: dict[Shown, str] = {"before": said("Before"), "after": said("After"), "gone": said("What goes")}
 _MARKS_HZ = {100.0: "100", 1000.0: "1k", 10_000.0: "10k"}
 
 
@@ -32,10 +32,12 @@ class PassingPicture(Picture):
     def __init__(self) -> None:
         super().__init__()
         self.setMinimumSize(180, 90)
-        self.setAccessibleName("Spectrograms of both legs, the last 8 s")
+        self.setAccessibleName(said("Spectrograms of both legs, the last 8 s"))
         self.setToolTip(
-            "The last 8 s of each leg by frequency: what came in, what came out, or in colour what was taken away and "
-            "in grey what stays"
+            said(
+                "The last 8 s of each leg by frequency: what came in, what came out, or in colour what was taken "
+                "away and in grey what stays"
+            )
         )
         self._looks = np.full((4, BANDS, LOOKS), -150.0)
         self._shown: Shown = "gone"
@@ -134,14 +136,14 @@ class PassingPicture(Picture):
                     word,
                 )
         below = QRectF(plot.left(), plot.bottom() + 3, plot.width(), 16)
-        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, "8 s ago")
-        painter.drawText(below, Qt.AlignmentFlag.AlignRight, "now")
+        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, said("8 s ago"))
+        painter.drawText(below, Qt.AlignmentFlag.AlignRight, said("now"))
 
     def _paint_words(self, painter: QPainter) -> None:
         painter.setFont(font(8.5, bold=True))
         for leg in self.legs:
             component = self._split.component(leg)
-            what = {"before": "before", "after": "after", "gone": "what goes, in colour"}[self._shown]
+            what = {"before": "before", "after": "after", "gone": said("what goes, in colour")}[self._shown]
             painter.setPen(roles.component(component))
             box = QRectF(self.field(leg).left() + 8, self.field(leg).top() + 4, 180, 16)
             self.label(painter, box, f"{NAMES[component]}: {what}", Qt.AlignmentFlag.AlignLeft)

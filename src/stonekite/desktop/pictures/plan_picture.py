@@ -14,7 +14,7 @@ from stonekite.signal.decibels import SILENCE_DB
 from stonekite.stages.base import Placing
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import Setting, settings_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 FURTHEST_CM, WIDEST_CM = 62.0, 32.0
 """What the plan shows in front of the cone, and to either side of its middle."""
@@ -34,7 +34,7 @@ class PlanPicture(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumSize(300, 90)
-        self.setAccessibleName("Microphones in front of the cabinet, from above")
+        self.setAccessibleName(said("Microphones in front of the cabinet, from above"))
         self._stage: Any = None
         self._leg: LegName = "upper"
         self._split = Split()
@@ -130,9 +130,16 @@ class PlanPicture(Picture):
             return self._setting(field).shown(getattr(self._side, field))
 
         if name == self._placing.room:
-            return f"room pair: {shown(f'{name}_m')} away, {shown(f'{name}_wide_m')} apart"
+            return said("room pair: {away} away, {apart} apart").format(
+                away=shown(f"{name}_m"), apart=shown(f"{name}_wide_m")
+            )
         number = name.split("_")[-1]
-        return f"{number} {shown(name).lower()}: {shown(f'{name}_away_cm')} away, {shown(f'{name}_across_cm')} across"
+        return said("{number} {name}: {away} away, {across} across").format(
+            number=number,
+            name=shown(name).lower(),
+            away=shown(f"{name}_away_cm"),
+            across=shown(f"{name}_across_cm"),
+        )
 
     # Painting
 
@@ -160,8 +167,8 @@ class PlanPicture(Picture):
                 painter.drawText(
                     QRectF(x - 30, plot.bottom() - 16, 60, 16), Qt.AlignmentFlag.AlignCenter, f"{away} cm"
                 )
-        painter.drawText(plot.adjusted(66, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, "from above")
-        painter.drawText(plot.adjusted(0, 3, -8, 0), Qt.AlignmentFlag.AlignRight, "room, not to scale")
+        painter.drawText(plot.adjusted(66, 3, 0, 0), Qt.AlignmentFlag.AlignLeft, said("from above"))
+        painter.drawText(plot.adjusted(0, 3, -8, 0), Qt.AlignmentFlag.AlignRight, said("room, not to scale"))
         painter.setPen(QPen(roles.line, 1, Qt.PenStyle.DashLine))
         painter.drawLine(QPointF(self._room_x, plot.top() + 18), QPointF(self._room_x, plot.bottom() - 16))
         self._paint_cone(painter)
@@ -218,7 +225,11 @@ class PlanPicture(Picture):
         plot = self.plot()
         painter.setFont(font(8.5, bold=True))
         painter.setPen(roles.chalk if self.is_on(name) else roles.muted)
-        words = self.words(name) if self.is_on(name) else f"{self.words(name).split(':')[0]}: off"
+        words = (
+            self.words(name)
+            if self.is_on(name)
+            else said("{value}: off").format(value=self.words(name).split(":")[0])
+        )
         box = QRectF(
             head.x() + _LONG + 8, head.y() - 9, painter.fontMetrics().horizontalAdvance(words) + 6, 18
         )
@@ -245,8 +256,8 @@ class PlanPicture(Picture):
             painter.drawEllipse(point, 5, 5)
         painter.setFont(font(8.5, bold=True))
         painter.setPen(roles.chalk if self.is_on(name) else roles.muted)
-        shown = self._setting(f"{name}_m").shown(self._value(f"{name}_m")) if self.is_on(name) else "off"
-        words = f"room {shown}"
+        away = self._setting(f"{name}_m").shown(self._value(f"{name}_m"))
+        words = said("room {away}").format(away=away) if self.is_on(name) else said("room off")
         wide = painter.fontMetrics().horizontalAdvance(words)
         left = min(self.plot().right() - wide - 4, one.x() - wide / 2)
         painter.drawText(QPointF(left, min(self.plot().bottom() - 4, two.y() + 20)), words)
@@ -352,7 +363,9 @@ class PlanPicture(Picture):
             held = self.held_at(QPointF(event.pos()))
             component = NAMES[self._split.component(self._leg)]
             if held is None:
-                words = "Drag a microphone, or turn it by its other end (Page keys choose, arrows move, + and − turn)"
+                words = said(
+                    "Drag a microphone, or turn it by its other end (Page keys choose, arrows move, + and − turn)"
+                )
             else:
                 words = f"{component}, {self.words(held[0])}"
             QToolTip.showText(event.globalPos(), words, self)

@@ -20,7 +20,7 @@ from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import kind_of
-from stonekite.words import NAMES, figure, number, spoken_hertz
+from stonekite.words import NAMES, figure, number, said, spoken_hertz
 
 SPECTRUM_TOP_DB, SPECTRUM_BOTTOM_DB = 0.0, -90.0
 RANGES_DB = (15.0, 27.0)
@@ -33,9 +33,9 @@ def _word_of(hertz: float) -> str:
 
 def _louder(db: float) -> str:
     if abs(db) < 0.05:
-        return "equal on both sides"
-    most = "over " if abs(db) >= 59.9 else ""
-    return f"{most}{abs(db):.1f} dB louder on the {'left' if db > 0 else 'right'}"
+        return said("equal on both sides")
+    over = said("over {db}").format(db=figure(abs(db), "dB")) if abs(db) >= 59.9 else figure(abs(db), "dB")
+    return (said("{db} louder on the left") if db > 0 else said("{db} louder on the right")).format(db=over)
 
 
 def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
@@ -55,7 +55,7 @@ class ResponsePicture(Picture):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumHeight(90)
-        self.setAccessibleName("Response of both legs")
+        self.setAccessibleName(said("Response of both legs"))
         self._stage: Stage | None = None
         self._leg: LegName = "upper"
         self._split = Split()
@@ -330,7 +330,7 @@ class ResponsePicture(Picture):
         painter.drawText(
             plot.adjusted(12, 6, 0, 0),
             Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop,
-            "dotted: angle between the legs, ±180° from bottom to top",
+            said("dotted: angle between the legs, ±180° from bottom to top"),
         )
 
     def _image_words(self, at: int) -> str:
@@ -338,16 +338,20 @@ class ResponsePicture(Picture):
         assert known is not None
         upper, lower = (known.responses[leg][at : at + 1] for leg in LEGS)
         apart = phase_apart_deg(upper, lower)[0]
-        names = " and ".join(NAMES[self._split.component(leg)] for leg in LEGS)
+        names = said(" and ").join(NAMES[self._split.component(leg)] for leg in LEGS)
         if self._split.mode == "left-right":
             moved, together = centre_db(upper, lower)[0], centre_db(np.abs(upper), np.abs(lower))[0]
-            source = "a source in the centre"
+            source = said("a source in the centre")
         else:
             moved, together = hard_left_db(upper, lower)[0], hard_left_db(np.abs(upper), np.abs(lower))[0]
-            source = "a source hard left"
-        words = f"{names} {abs(apart):.0f}° apart; {source} comes out {_louder(moved)}"
+            source = said("a source hard left")
+        words = said("{names} {apart:.0f}° apart; {source} comes out {moved}").format(
+            names=names, apart=abs(apart), source=source, moved=_louder(moved)
+        )
         return words + (
-            f" ({_louder(together)} if they turned alike)" if abs(moved - together) > 0.05 else ""
+            said(" ({together} if they turned alike)").format(together=_louder(together))
+            if abs(moved - together) > 0.05
+            else ""
         )
 
     def _paint_moving(self, painter: QPainter) -> None:
@@ -360,13 +364,13 @@ class ResponsePicture(Picture):
         mine = 0 if self._leg == "upper" else 1
         painter.setPen(QPen(roles.chalk, 1.3, Qt.PenStyle.DotLine))
         painter.drawPolyline(self._spectrum_line(mine, self._noise))
-        words = "dotted: the noise that is known"
+        words = said("dotted: the noise that is known")
         if self._noise_gains is not None:
             xs = np.linspace(plot.left(), plot.right(), SPECTRUM_BANDS)
             ys = plot.center().y() - self._noise_gains[mine] / self.range_db * plot.height() / 2
             painter.setPen(QPen(mixed(self._colour(self._leg), roles.chalk, 0.45), 1.6))
             painter.drawPolyline(polyline(xs, np.clip(ys, plot.top(), plot.bottom())))
-            words += "; bright: what is done now"
+            words += said("; bright: what is done now")
         painter.setClipping(False)
         painter.setFont(font(8.5))
         painter.setPen(roles.muted)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
+from stonekite.words import said
 
 
 class Scope(Picture):
@@ -17,10 +18,12 @@ class Scope(Picture):
         super().__init__(parent)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(110)
-        self.setAccessibleName("Image scope")
+        self.setAccessibleName(said("Image scope"))
         self.setToolTip(
-            "Where the sound sits in the image: upright is Mid, across is Side, the upper edges are Left and "
-            "Right. The scale follows the level."
+            said(
+                "Where the sound sits in the image: upright is Mid, across is Side, the upper edges are Left and "
+                "Right. The scale follows the level."
+            )
         )
         self._points = np.zeros((2, 0))
         self._scale = 0.1

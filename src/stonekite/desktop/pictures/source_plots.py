@@ -10,7 +10,7 @@ from stonekite.desktop.pictures.linked_plot import Axis, Plot
 from stonekite.measure.spectrum import band_at, centres
 from stonekite.measure.verdicts import Findings
 from stonekite.signal.matrix import COMPONENTS
-from stonekite.words import NAMES, clock, number, spoken_hertz
+from stonekite.words import NAMES, clock, number, said, spoken_hertz
 
 _CENTRES = centres()
 _STYLES = {"right": Qt.PenStyle.DashLine, "side": Qt.PenStyle.DashDotLine}
@@ -40,8 +40,8 @@ class _SourcePlot(Plot):
 class SourceSpectra(_SourcePlot):
     """Long-term spectra of Left, Right, Mid and Side."""
 
-    title = "Spectra of the recording"
-    unit = "dBFS, 1/12 octave"
+    title = said("Spectra of the recording")
+    unit = said("dBFS, 1/12 octave")
 
     def up(self) -> tuple[float, float, Sequence[float]]:
         return -110.0, -10.0, (-100, -80, -60, -40, -20)
@@ -70,8 +70,8 @@ class SourceSpectra(_SourcePlot):
 class SourceCourse(_SourcePlot):
     """Correlation above, balance of the sides below, over the whole recording."""
 
-    title = "Image over time"
-    unit = "correlation, balance in dB"
+    title = said("Image over time")
+    unit = said("correlation, balance in dB")
     BALANCE_DB = 12.0
 
     def up(self) -> tuple[float, float, Sequence[float]]:
@@ -134,9 +134,11 @@ class SourceCourse(_SourcePlot):
             return clock(self.axis.cursor)
         correlation, balance = course.correlation[at], course.balance_db[at]
         if correlation is None or balance is None:
-            return f"{clock(self.axis.cursor)}  a side is silent"
-        louder = "Left" if balance > 0 else "Right"
-        return (
-            f"{clock(self.axis.cursor)}  correlation {number(correlation, 2, True)}"
-            f"  {louder} louder by {number(abs(balance), 1)} dB"
+            return said("{cursor}  a side is silent").format(cursor=clock(self.axis.cursor))
+        louder = said("Left") if balance > 0 else said("Right")
+        return said("{cursor}  correlation {correlation}  {louder} louder by {number} dB").format(
+            cursor=clock(self.axis.cursor),
+            correlation=number(correlation, 2, True),
+            louder=louder,
+            number=number(abs(balance), 1),
         )

@@ -16,16 +16,16 @@ from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.spectrum import centres
 from stonekite.measure.tones import Heard, Line, added_db, gains, sum_db
-from stonekite.words import number, spoken_hertz
+from stonekite.words import number, said, spoken_hertz
 
 BOTTOM_DB = -90.0
 _SIDES = ("left", "right")
-_NAMES = ("Left out", "Right out")
+_NAMES = (said("Left out"), said("Right out"))
 _CENTRES = centres()
 
 
 def _level(db: float) -> str:
-    return number(db) if db > -120 else "none"
+    return number(db) if db > -120 else said("none")
 
 
 def summary(found: Heard) -> list[tuple[str, str]]:
@@ -39,7 +39,7 @@ def summary(found: Heard) -> list[tuple[str, str]]:
         for mixed_ones in (False, True):
             levels = [added_db(line, grown)[row] for line in more if line.product.mixed == mixed_ones]
             level = sum_db(levels) - tones
-            parts.append(f"{_level(level)} dB" if level > -100 else "none")
+            parts.append(f"{_level(level)} dB" if level > -100 else said("none"))
         words.append((parts[0], parts[1]))
     return words
 
@@ -51,7 +51,7 @@ class TonesPlot(Picture):
         super().__init__()
         self.setMinimumSize(220, 90)
         self.setMouseTracking(True)
-        self.setAccessibleName("What comes of two tones")
+        self.setAccessibleName(said("What comes of two tones"))
         self._found: Heard | None = None
         self._grown = (1.0, 1.0)
         self._span = (50.0, 3000.0)
@@ -68,7 +68,9 @@ class TonesPlot(Picture):
             self._span = (found.lines[0].product.hertz * 0.8, found.lines[-1].product.hertz * 1.15)
         self.setAccessibleDescription(
             "; ".join(
-                f"{name}: harmonics {harmonics}, sums and differences {mixed_ones}"
+                said("{name}: harmonics {harmonics}, sums and differences {mixed_ones}").format(
+                    name=name, harmonics=harmonics, mixed_ones=mixed_ones
+                )
                 for name, (harmonics, mixed_ones) in zip(_NAMES, summary(found), strict=True)
             )
         )
@@ -215,16 +217,22 @@ class TonesPlot(Picture):
         ]
         distance, line = min(near, key=lambda pair: pair[0], default=(99.0, None))
         if line is None or distance > 8:
-            return (
-                "Bars: A, B and their harmonics, sums and differences at the joined output. What was there before is "
-                "left out"
+            return said(
+                "Bars: A, B and their harmonics, sums and differences at the joined output. What was there "
+                "before is left out"
             )
         rows = [
-            f"{side} {_level(line.after[row])} dBFS (went in: {_level(line.before[row])})"
+            said("{side} {after} dBFS (went in: {before})").format(
+                side=side, after=_level(line.after[row]), before=_level(line.before[row])
+            )
             for row, side in enumerate(_SIDES)
         ]
         kind = (
-            "sum or difference" if line.product.mixed else "tone" if line.product.order == 1 else "harmonic"
+            said("sum or difference")
+            if line.product.mixed
+            else "tone"
+            if line.product.order == 1
+            else "harmonic"
         )
         return f"{line.product.name}, {spoken_hertz(line.product.hertz)}, {kind}\n" + "\n".join(rows)
 
@@ -243,9 +251,12 @@ class TonesPicture(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.choice = Segments(
-            {False: "Test pair", True: "Programme"},
-            "Tones",
-            "A test tone on each side, or the strongest tone on each side of the recording around the play position",
+            {False: said("Test pair"), True: said("Programme")},
+            said("Tones"),
+            said(
+                "A test tone on each side, or the strongest tone on each side of the recording around the play "
+                "position"
+            ),
         )
         self.choice.chosen.connect(self.asked)
         self.words = Words()
@@ -268,19 +279,30 @@ class TonesPicture(QWidget):
         """Show what was found."""
         self.plot.show_found(found)
         if not found.lines:
-            self.words.setText("No tone stands out here.")
-            self.words.setToolTip("Play on, or go to a louder place")
+            self.words.setText(said("No tone stands out here."))
+            self.words.setToolTip(said("Play on, or go to a louder place"))
             return
         (left_harmonics, left_mixed), (right_harmonics, right_mixed) = summary(found)
         if left_mixed == right_mixed == "none":
-            words = "tones stay apart"
+            words = said("tones stay apart")
         elif left_mixed == right_mixed:
-            words = f"sums and differences {left_mixed}"
+            words = said("sums and differences {left_mixed}").format(left_mixed=left_mixed)
         else:
-            words = f"A±B {left_mixed} left, {right_mixed} right"
+            words = said("A±B {left_mixed} left, {right_mixed} right").format(
+                left_mixed=left_mixed, right_mixed=right_mixed
+            )
         self.words.setText(words)
         self.words.setToolTip(
-            f"A {spoken_hertz(found.first_hz)} on the left, B {spoken_hertz(found.second_hz)} on the right.\n"
-            f"Harmonics: {left_harmonics} left, {right_harmonics} right; sums and differences: {left_mixed} left, "
-            f"{right_mixed} right, against the tones there"
+            said(
+                "A {first_hz} on the left, B {second_hz} on the right.\nHarmonics: {left_harmonics} left, "
+                "{right_harmonics} right; sums and differences: {left_mixed} left, {right_mixed} right, against "
+                "the tones there"
+            ).format(
+                first_hz=spoken_hertz(found.first_hz),
+                second_hz=spoken_hertz(found.second_hz),
+                left_harmonics=left_harmonics,
+                right_harmonics=right_harmonics,
+                left_mixed=left_mixed,
+                right_mixed=right_mixed,
+            )
         )

@@ -15,6 +15,7 @@ from stonekite.session.types import LEGS, LegName, Split
 from stonekite.stages.handles import Handle
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
+from stonekite.words import said
 
 LOW_DB = -66.0
 
@@ -188,10 +189,12 @@ class CurvePicture(TransferPicture):
 
     def __init__(self, handle: Handle) -> None:
         super().__init__(handle)
-        self.setAccessibleName("Level in and out of both legs")
+        self.setAccessibleName(said("Level in and out of both legs"))
         self.setToolTip(
-            "Level in (across) against level out (up). Drag to move the threshold, turn the wheel for the ratio "
-            "(arrow keys, + and −)"
+            said(
+                "Level in (across) against level out (up). Drag to move the threshold, turn the wheel for the "
+                "ratio (arrow keys, + and −)"
+            )
         )
 
     def outputs(self, leg: LegName, points: np.ndarray) -> np.ndarray:
@@ -222,10 +225,13 @@ class BendPicture(TransferPicture):
 
     def __init__(self, handle: Handle) -> None:
         super().__init__(handle)
-        self.setAccessibleName("Curve along which both legs are bent")
+        self.setAccessibleName(said("Curve along which both legs are bent"))
         self.setToolTip(
-            "What goes in (across) against what comes out (up), of full scale, with the peaks that go in now. Drag to "
-            "the right to drive harder, turn the wheel for the other setting (arrow keys, + and −)"
+            said(
+                "What goes in (across) against what comes out (up), of full scale, with the peaks that go in "
+                "now. Drag to the right to drive harder, turn the wheel for the other setting (arrow keys, + and "
+                "−)"
+            )
         )
 
     def outputs(self, leg: LegName, points: np.ndarray) -> np.ndarray:

@@ -7,6 +7,7 @@ from PySide6.QtGui import QPainter, QPaintEvent, QPen
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.types import LEGS, LegName, Split
+from stonekite.words import said
 
 LOW_DB, HIGH_DB = -30.0, 24.0
 _MARKS_DB = (-24, -12, 0, 12)
@@ -18,10 +19,12 @@ class WorkPicture(Picture):
     def __init__(self) -> None:
         super().__init__()
         self.setMinimumSize(120, 80)
-        self.setAccessibleName("How hard the stages work")
+        self.setAccessibleName(said("How hard the stages work"))
         self.setToolTip(
-            "Peaks at the input in dBFS, and in front of each gain stage and of the power stage against the knee of its "
-            "curve: below −12 dB it is clean, above 0 it bends all that comes"
+            said(
+                "Peaks at the input in dBFS, and in front of each gain stage and of the power stage against the "
+                "knee of its curve: below −12 dB it is clean, above 0 it bends all that comes"
+            )
         )
         self._names: tuple[str, ...] = ()
         self._worked = np.full((2, 0), -150.0)
@@ -102,7 +105,7 @@ class WorkPicture(Picture):
             painter.drawText(
                 QRectF(0, y - 9, 26, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word
             )
-        for place, name in enumerate(("in", *self._names)):
+        for place, name in enumerate((said("in"), *self._names)):
             box = self.column(place)
             painter.drawText(
                 QRectF(box.center().x() - 24, plot.bottom() + 3, 48, 16), Qt.AlignmentFlag.AlignCenter, name

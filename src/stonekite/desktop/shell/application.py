@@ -5,12 +5,13 @@ import signal
 import sys
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QLibraryInfo, QLocale, QTimer, QTranslator
 from PySide6.QtWidgets import QApplication
 
 from stonekite.desktop.controls import theme
 from stonekite.desktop.model import preferences
 from stonekite.desktop.shell.window import Window
+from stonekite.words import translated
 
 _SETTLED_MS = 2000
 
@@ -20,11 +21,20 @@ def settle() -> None:
     gc.freeze()
 
 
+def speak(application: QApplication) -> None:
+    """Let Qt say what it says itself, such as the buttons of questions, in the language of the rest."""
+    spoken = QTranslator(application)
+    place = QLibraryInfo.path(QLibraryInfo.LibraryPath.TranslationsPath)
+    if translated() and spoken.load(QLocale(), "qtbase", "_", place):
+        application.installTranslator(spoken)
+
+
 def run(paths: list[Path], demo: bool = False) -> int:
     """Open the window with a session or recording; returns the exit code when it is closed."""
     application = QApplication(sys.argv[:1])
     application.setApplicationName("Stone Kite")
     application.setDesktopFileName("stonekite")
+    speak(application)
     theme.apply(application, preferences.load().theme)
     # Ctrl-C in the terminal closes the window properly.
     signal.signal(signal.SIGINT, lambda *_: application.quit())

@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject
 from stonekite.desktop.views.blind_view import BlindView
 from stonekite.reports.making import verdict
 from stonekite.session.types import BlindTest
+from stonekite.words import said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -53,7 +54,7 @@ class BlindTesting(QObject):
         self.running = window.hearing.handed_over = True
         window.listen.hide()
         window.menus.hide()
-        window.setWindowTitle("Blind test – Stone Kite")
+        window.setWindowTitle(said("Blind test – Stone Kite"))
         for keyed in window.menus.keyed():
             if keyed.isEnabled():
                 keyed.setEnabled(False)

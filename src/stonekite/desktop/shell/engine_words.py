@@ -6,6 +6,7 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.transport import Transport
 from stonekite.desktop.model.document import Document
 from stonekite.player.protocol import AHEAD_S
+from stonekite.words import said
 
 
 class EngineWords(QObject):
@@ -16,19 +17,19 @@ class EngineWords(QObject):
     def __init__(self, label: Label, document: Document, transport: Transport) -> None:
         super().__init__(label)
         self._label, self._document, self._transport = label, document, transport
-        self._output = "starting the player…"
+        self._output = said("starting the player…")
         self.simulated = False
         transport.output_changed.connect(self._show_output)
         transport.ready.connect(self.refresh)
 
     def _show_output(self, name: str, simulated: bool, rate: int) -> None:
         if simulated and not self.simulated:
-            self.said.emit("No sound device: playing into the simulated output.")
+            self.said.emit(said("No sound device: playing into the simulated output."))
         elif self.simulated and not simulated:
-            self.said.emit(f"Playing through {name}.")
+            self.said.emit(said("Playing through {name}.").format(name=name))
         self.simulated = simulated
         self._output = name
-        self._label.setToolTip(f"Sound goes to: {name}, {rate} Hz")
+        self._label.setToolTip(said("Sound goes to: {name}, {rate} Hz").format(name=name, rate=rate))
         self.refresh()
 
     def refresh(self) -> None:
@@ -36,11 +37,19 @@ class EngineWords(QObject):
         if self._document.is_open:
             status = self._transport.status
             queued, load, ahead = (float(status[name]) for name in ("queued_s", "load", "ahead_s"))
-            further = f" ({ahead * 1000:.0f} ms ahead)" if ahead > AHEAD_S + 0.001 else ""
-            first = " · real-time" if self._transport.realtime else ""
-            words = (
-                f"{self._document.stem.source.rate / 1000:g} kHz · latency {queued * 1000:.0f} ms{further} · "
-                f"engine {load * 100:.0f} %{first} · {words}"
+            further = (
+                said(" ({count:.0f} ms ahead)").format(count=ahead * 1000) if ahead > AHEAD_S + 0.001 else ""
+            )
+            first = said(" · real-time") if self._transport.realtime else ""
+            words = said(
+                "{rate:g} kHz · latency {latency:.0f} ms{further} · engine {load:.0f} %{first} · {words}"
+            ).format(
+                rate=self._document.stem.source.rate / 1000,
+                latency=queued * 1000,
+                further=further,
+                load=load * 100,
+                first=first,
+                words=words,
             )
         if words != self._label.text():
             self._label.setText(words)

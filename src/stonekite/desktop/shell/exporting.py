@@ -12,7 +12,7 @@ from stonekite.engine.offline.export import component_path
 from stonekite.processes.jobs import Answer, Export, Failed, Progress, Written
 from stonekite.processes.pool import EXPORT, Pool
 from stonekite.session.types import LEGS
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 
 class Exporting(QObject):
@@ -39,7 +39,7 @@ class Exporting(QObject):
     def _choose_file(self, document: Document, dialog: ExportDialog) -> None:
         source = Path(document.stem.source.path)
         proposed = source.with_name(f"{document.stem.name} processed{dialog.suffix}")
-        name, _ = QFileDialog.getSaveFileName(dialog, "Export", str(proposed), f"*{dialog.suffix}")
+        name, _ = QFileDialog.getSaveFileName(dialog, said("Export"), str(proposed), f"*{dialog.suffix}")
         if name:
             path = Path(name)
             if path.suffix.lower() != dialog.suffix:
@@ -55,9 +55,11 @@ class Exporting(QObject):
         there = [p.name for leg in LEGS if (p := component_path(path, split.component(leg))).exists()]
         if not there:
             return True
-        question = f"{' and '.join(f'“{name}”' for name in there)} will be overwritten."
-        box = message("Overwrite?", question, dialog)
-        go = box.addButton("Overwrite", QMessageBox.ButtonRole.AcceptRole)
+        question = said("{names} will be overwritten.").format(
+            names=said(" and ").join(f"“{name}”" for name in there)
+        )
+        box = message(said("Overwrite?"), question, dialog)
+        go = box.addButton(said("Overwrite"), QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.exec()
         return box.clickedButton() is go
@@ -85,7 +87,7 @@ class Exporting(QObject):
         """End the running export; nothing of it stays on disk."""
         self._workers.drop("export")
         if self.dialog is not None and self.dialog.running:
-            self.dialog.show_end("Cancelled. Nothing was written.", complete=False)
+            self.dialog.show_end(said("Cancelled. Nothing was written."), complete=False)
 
     def _hear(self, answer: Answer) -> None:
         dialog = self.dialog
@@ -95,24 +97,32 @@ class Exporting(QObject):
             dialog.show_progress(answer.done)
         elif isinstance(answer, Written):
             dialog.show_end(_told(answer), complete=True)
-            self.said.emit(f"Exported “{Path(answer.paths[0]).name}”.")
+            self.said.emit(said("Exported “{name}”.").format(name=Path(answer.paths[0]).name))
         elif isinstance(answer, Failed):
             dialog.show_end(answer.sentence, complete=False)
 
     def _lost(self) -> None:
         if self.dialog is not None and self.dialog.running:
-            self.dialog.show_end("The export stopped unexpectedly; nothing was written.", complete=False)
+            self.dialog.show_end(
+                said("The export stopped unexpectedly; nothing was written."), complete=False
+            )
 
 
 def _told(written: Written) -> str:
     names = ", ".join(f"“{Path(p).name}”" for p in written.paths)
-    sentences = [f"Written: {names}."]
+    sentences = [said("Written: {names}.").format(names=names)]
     if written.overs:
-        sentences.append(f"{written.overs} samples were over full scale and were cut off there.")
+        sentences.append(
+            said("{overs} samples were over full scale and were cut off there.").format(overs=written.overs)
+        )
     if written.repaired:
-        sentences.append(f"{written.repaired} damaged samples were written as silence.")
+        sentences.append(
+            said("{repaired} damaged samples were written as silence.").format(repaired=written.repaired)
+        )
     for name in written.guarded:
-        sentences.append(f"{name} was louder than +12 dBFS: its guard made it silent from there on.")
+        sentences.append(
+            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
+        )
     if written.dithered:
-        sentences.append("With TPDF dither.")
+        sentences.append(said("With TPDF dither."))
     return " ".join(sentences)

@@ -12,12 +12,13 @@ from stonekite.engine.play.audition import Audition, auditioned
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.session.types import LegName, Loop, Source, Strip
+from stonekite.words import said
 
 _WORDS = {
-    "out": "Hearing the result without this stage.",
-    "change": "Hearing only what this stage changes.",
-    "band": "Hearing only the range of this band.",
-    "detector": "Hearing what the detector hears.",
+    "out": said("Hearing the result without this stage."),
+    "change": said("Hearing only what this stage changes."),
+    "band": said("Hearing only the range of this band."),
+    "detector": said("Hearing what the detector hears."),
 }
 
 

@@ -8,6 +8,7 @@ from PySide6.QtCore import QObject, Signal
 from stonekite.desktop.editors.stage_editor import put_learned
 from stonekite.processes.jobs import Answer, HasLearned, Learn
 from stonekite.stages.registry import kind_of
+from stonekite.words import said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -69,5 +70,5 @@ class Learning(QObject):
             if same and isinstance(answer, HasLearned):
                 put_learned(document, number, msgspec.convert(answer.learned, learning.type))
 
-        about = f"Learning the {learning.what}"
+        about = said("Learning the {what}").format(what=learning.what)
         self._window.errands.send(lambda n: Learn(n, stem, number, start_s, end_s), about, use)

@@ -17,7 +17,7 @@ from stonekite.session.edits import other
 from stonekite.session.types import LEGS, Source
 from stonekite.stages.eq import Band
 from stonekite.stages.eq_match import matching_bands
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 
 class Matching(QObject):
@@ -39,9 +39,11 @@ class Matching(QObject):
         if self._actions.chosen is None:
             return None
         leg = self._actions.chosen[1]
-        words = f"Bands for {self._name(leg)} whose curve brings its long-term spectrum to that of:"
-        answers = {"other": f"{self._name(other(leg))}", "reference": "A reference recording…"}
-        dialog = self.dialog = Question("Match", words, answers, "Find a curve", self._window)
+        words = said("Bands for {leg} whose curve brings its long-term spectrum to that of:").format(
+            leg=self._name(leg)
+        )
+        answers = {"other": f"{self._name(other(leg))}", "reference": said("A reference recording…")}
+        dialog = self.dialog = Question(said("Match"), words, answers, said("Find a curve"), self._window)
         dialog.accepted.connect(lambda: self._choose(dialog.answer))
         dialog.open()
         return dialog
@@ -50,8 +52,8 @@ class Matching(QObject):
         if answer == "other":
             self.start(None)
             return
-        pattern = f"Audio ({' '.join('*' + s for s in READABLE)})"
-        name, _ = QFileDialog.getOpenFileName(self._window, "Reference", "", pattern)
+        pattern = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
+        name, _ = QFileDialog.getOpenFileName(self._window, said("Reference"), "", pattern)
         if name:
             try:
                 self.start(session_of(Path(name))[0].sound.stems[0].source)
@@ -66,7 +68,7 @@ class Matching(QObject):
         stem = self._document.stem
         self._errands.send(
             lambda number: Spectra(number, stem, stage, reference),
-            "Comparing spectra",
+            said("Comparing spectra"),
             lambda answer: self._offer(answer, stage, leg, stem.source.rate),
         )
 
@@ -77,9 +79,16 @@ class Matching(QObject):
         is_db = np.array(answer.legs[row])
         should = answer.reference[row] if answer.reference is not None else answer.legs[1 - row]
         if max(is_db.max(), max(should)) <= -149 or is_db.max() <= -149 or max(should) <= -149:
-            self.said.emit("One of them is silent: there is nothing to compare.")
+            self.said.emit(said("One of them is silent: there is nothing to compare."))
             return
         bands: tuple[Band, ...] = matching_bands(is_db, np.array(should), centres(), rate)
-        target = "the reference" if answer.reference is not None else self._name(other(leg))
-        self.found.emit(bands, f"{self._name(leg)} EQ: starting curve towards {target}")
-        self.said.emit(f"{len(bands)} bands bring {self._name(leg)} towards {target}; go on from there.")
+        target = said("the reference") if answer.reference is not None else self._name(other(leg))
+        self.found.emit(
+            bands,
+            said("{leg} EQ: starting curve towards {target}").format(leg=self._name(leg), target=target),
+        )
+        self.said.emit(
+            said("{bands} bands bring {leg} towards {target}; go on from there.").format(
+                bands=len(bands), leg=self._name(leg), target=target
+            )
+        )

@@ -27,9 +27,9 @@ if TYPE_CHECKING:
 
 _SPLIT = settings_of(Split)
 _MATRIX_WORDS = {
-    "half-sum": ": M=(L+R)/2, S=(L−R)/2",
-    "equal-power": ": both by 1/√2",
-    "raised-side": ": M=(L+R)/2, S=L−R",
+    "half-sum": said(": M=(L+R)/2, S=(L−R)/2"),
+    "equal-power": said(": both by 1/√2"),
+    "raised-side": said(": M=(L+R)/2, S=L−R"),
 }
 
 
@@ -143,7 +143,7 @@ class Menus(QFrame):
                 )
                 action.setToolTip(name)
         if self.recent_menu.isEmpty():
-            self.recent_menu.addAction("Nothing was opened yet").setEnabled(False)
+            self.recent_menu.addAction(said("Nothing was opened yet")).setEnabled(False)
 
 
 def acts_of(window: "Window") -> dict[str, Callable[..., object]]:

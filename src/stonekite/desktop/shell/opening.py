@@ -14,8 +14,9 @@ from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_na
 from stonekite.session import edits
 from stonekite.session.storage import SUFFIX, SessionError
 from stonekite.session.types import Session, Sound, Stem
+from stonekite.words import said
 
-_AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
+_AUDIO_FILTER = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
 
 
 class Opening(QObject):
@@ -47,20 +48,28 @@ class Opening(QObject):
             return
         except OSError as error:
             self.complained.emit(
-                f"“{shown_name(path)}” cannot be opened: {(error.strerror or str(error)).lower()}."
+                said("“{path}” cannot be opened: {reason}.").format(
+                    path=shown_name(path), reason=(error.strerror or str(error)).lower()
+                )
             )
             return
         self.mono = facts.channels == 1
         self._document.open(session)
         preferences.remember(path)
         if self.mono:
-            self.said.emit(f"“{path.name}” is mono: both legs carry the same sound, Side is silent.")
+            self.said.emit(
+                said("“{name}” is mono: both legs carry the same sound, Side is silent.").format(
+                    name=path.name
+                )
+            )
 
     def open_paths(self, paths: list[Path]) -> None:
         """Open the first of several files, and say so if there are more."""
         self.open_path(paths[0])
         if len(paths) > 1:
-            self.said.emit(f"Opened “{paths[0].name}”: a session holds one recording for now.")
+            self.said.emit(
+                said("Opened “{name}”: a session holds one recording for now.").format(name=paths[0].name)
+            )
 
     def _load_session(self, path: Path) -> None:
         try:
@@ -75,14 +84,18 @@ class Opening(QObject):
 
     def _ask_moved(self, path: Path, sentence: str) -> Path | None:
         """The recording of a session is not there: let it be shown where it is."""
-        box = message("Recording not found", f"{sentence}\nIt belongs to “{shown_name(path)}”.", self._window)
-        find = box.addButton("Show where it is…", QMessageBox.ButtonRole.AcceptRole)
+        box = message(
+            said("Recording not found"),
+            said("{sentence}\nIt belongs to “{path}”.").format(sentence=sentence, path=shown_name(path)),
+            self._window,
+        )
+        find = box.addButton(said("Show where it is…"), QMessageBox.ButtonRole.AcceptRole)
         box.addButton(QMessageBox.StandardButton.Cancel)
         box.exec()
         if box.clickedButton() is not find:
             return None
         name, _ = QFileDialog.getOpenFileName(
-            self._window, "Where is the recording?", str(path.parent), _AUDIO_FILTER
+            self._window, said("Where is the recording?"), str(path.parent), _AUDIO_FILTER
         )
         return Path(name) if name else None
 
@@ -104,9 +117,11 @@ class Opening(QObject):
             return
         name, _ = QFileDialog.getOpenFileName(
             self._window,
-            "Open",
+            said("Open"),
             "",
-            f"Recordings and sessions ({' '.join('*' + s for s in (*READABLE, SUFFIX))})",
+            said("Recordings and sessions ({names})").format(
+                names=" ".join("*" + s for s in (*READABLE, SUFFIX))
+            ),
         )
         if name:
             self.open_path(Path(name))
@@ -170,9 +185,13 @@ class Opening(QObject):
         """Ask what to do with unsaved changes; False to stay."""
         if not self._document.modified:
             return True
-        box = message("Unsaved changes", f"“{self._document.name}” has unsaved changes.", self._window)
+        box = message(
+            said("Unsaved changes"),
+            said("“{name}” has unsaved changes.").format(name=self._document.name),
+            self._window,
+        )
         save = box.addButton(QMessageBox.StandardButton.Save)
-        box.addButton("Discard them", QMessageBox.ButtonRole.DestructiveRole)
+        box.addButton(said("Discard them"), QMessageBox.ButtonRole.DestructiveRole)
         cancel = box.addButton(QMessageBox.StandardButton.Cancel)
         box.exec()
         if box.clickedButton() is save:
@@ -191,7 +210,10 @@ class Opening(QObject):
         source = self._document.stem.source
         proposed = Path(f"{source.path}.x" if source.generator is not None else source.path)
         name, _ = QFileDialog.getSaveFileName(
-            self._window, "Save session", str(proposed.with_suffix(SUFFIX)), f"Stone Kite session (*{SUFFIX})"
+            self._window,
+            said("Save session"),
+            str(proposed.with_suffix(SUFFIX)),
+            said("Stone Kite session (*{suffix})").format(suffix=SUFFIX),
         )
         if not name:
             return False
@@ -206,5 +228,5 @@ class Opening(QObject):
             self.complained.emit(str(error))
             return False
         preferences.remember(path)
-        self.said.emit(f"Saved as “{path.name}”.")
+        self.said.emit(said("Saved as “{name}”.").format(name=path.name))
         return True

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QMenu
 
 from stonekite.desktop.shell.menus import fill_with_kinds
 from stonekite.session.types import LegName
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -40,12 +40,12 @@ class Popups:
         on = getattr(stage, leg) is not None
         stages.choose(number, leg)
         menu = self.stone = QMenu(self._window)
-        menu.addAction("Take out" if stage.inserted else "Put in", stages.toggle_inserted)
-        menu.addAction("Unlink" if stage.linked else "Link", stages.toggle_linked)
+        menu.addAction(said("Take out") if stage.inserted else said("Put in"), stages.toggle_inserted)
+        menu.addAction(said("Unlink") if stage.linked else said("Link"), stages.toggle_linked)
         name = NAMES[document.strip.split.component(leg)]
-        words = f"Take off {name}" if on else f"Put on {name}"
+        words = said("Take off {name}").format(name=name) if on else said("Put on {name}").format(name=name)
         menu.addAction(words, lambda: stages.set_side(number, leg, not on))
-        menu.addAction("Copy", stages.copy)
-        menu.addAction("Paste behind it", stages.paste)
-        menu.addAction("Remove the stage", lambda: stages.remove(number))
+        menu.addAction(said("Copy"), stages.copy)
+        menu.addAction(said("Paste behind it"), stages.paste)
+        menu.addAction(said("Remove the stage"), lambda: stages.remove(number))
         menu.popup(QPoint(int(place.x()), int(place.y())))

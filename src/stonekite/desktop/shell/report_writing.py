@@ -10,6 +10,7 @@ from stonekite.desktop.views.compare_view import CompareView
 from stonekite.desktop.views.switching import Switching
 from stonekite.files.audio import AudioError
 from stonekite.reports.making import of_session, write
+from stonekite.words import said
 
 
 class ReportWriting(QObject):
@@ -28,14 +29,14 @@ class ReportWriting(QObject):
         order = [before, after, *(key for key in names if key not in (before, after))]
         known = {key: self._switching.figures(key) for key in order}
         if known[before] is None or known[after] is None:
-            self.complained.emit("The figures are still being measured: try again in a moment.")
+            self.complained.emit(said("The figures are still being measured: try again in a moment."))
             return
         columns = [(names[key], found) for key, found in known.items() if found is not None]
         name, _ = QFileDialog.getSaveFileName(
             self._window,
-            "Report",
+            said("Report"),
             f"{self._document.stem.name} report.html",
-            "Page (*.html);;Table (*.csv *.json)",
+            said("Page (*.html);;Table (*.csv *.json)"),
         )
         if not name:
             return
@@ -45,5 +46,5 @@ class ReportWriting(QObject):
         except AudioError as error:
             self.complained.emit(str(error))
         else:
-            self.said.emit(f"Written: {name}")
-            self._view.words.setText(f"Written: {Path(name).name}")
+            self.said.emit(said("Written: {name}").format(name=name))
+            self._view.words.setText(said("Written: {name}").format(name=Path(name).name))

@@ -9,12 +9,12 @@ from PySide6.QtWidgets import QFileDialog
 
 from stonekite.processes.jobs import Answer, ReadResponse, ResponseRead
 from stonekite.stages.registry import kind_of
-from stonekite.words import NAMES
+from stonekite.words import NAMES, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
 
-_FILTER = "Audio (*.wav *.flac *.aif *.aiff);;All files (*)"
+_FILTER = said("Audio (*.wav *.flac *.aif *.aiff);;All files (*)")
 
 
 class Responses(QObject):
@@ -31,7 +31,7 @@ class Responses(QObject):
         chosen = self._window.stages.chosen
         if chosen is None:
             return
-        path, _ = QFileDialog.getOpenFileName(self._window, "Response of a cabinet", "", _FILTER)
+        path, _ = QFileDialog.getOpenFileName(self._window, said("Response of a cabinet"), "", _FILTER)
         if path:
             self.use(Path(path))
 
@@ -55,7 +55,11 @@ class Responses(QObject):
                 f"{component} {kind_of(stage).label}: {answer.response.name}",
             )
             self.said.emit(
-                f"“{answer.response.name}” is in the session now; the file is not needed any more."
+                said("“{name}” is in the session now; the file is not needed any more.").format(
+                    name=answer.response.name
+                )
             )
 
-        self._window.errands.send(lambda n: ReadResponse(n, str(path)), f"Reading “{path.name}”", take)
+        self._window.errands.send(
+            lambda n: ReadResponse(n, str(path)), said("Reading “{name}”").format(name=path.name), take
+        )

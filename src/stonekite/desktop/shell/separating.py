@@ -14,6 +14,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.processes.jobs import Answer, Separate, Written
 from stonekite.session import storage
 from stonekite.session.types import SIDES, Session, Sound, Source, Stem
+from stonekite.words import said
 
 
 def session_of_side(source: Source, name: str, row: int) -> Session:
@@ -37,19 +38,21 @@ class Separating(QObject):
 
     def ask(self, document: Document) -> Question:
         """Show the question (modal to the window, not blocking)."""
-        words = f"“{document.stem.name}” holds two recordings, one on each side?"
+        words = said("“{name}” holds two recordings, one on each side?").format(name=document.stem.name)
         answers = {
-            "files": "Write two mono files, with the samples as they are",
-            "sessions": "Open each side as a session of its own, in the centre",
+            "files": said("Write two mono files, with the samples as they are"),
+            "sessions": said("Open each side as a session of its own, in the centre"),
         }
-        dialog = self.dialog = Question("Separate", words, answers, "Choose a folder…", self._window)
+        dialog = self.dialog = Question(
+            said("Separate"), words, answers, said("Choose a folder…"), self._window
+        )
         dialog.accepted.connect(lambda: self._choose(document, dialog.answer))
         dialog.open()
         return dialog
 
     def _choose(self, document: Document, answer: str) -> None:
         start = str(Path(document.stem.source.path).parent)
-        folder = QFileDialog.getExistingDirectory(self._window, "Where to?", start)
+        folder = QFileDialog.getExistingDirectory(self._window, said("Where to?"), start)
         if folder:
             self.start(document, answer, Path(folder))
 
@@ -58,7 +61,7 @@ class Separating(QObject):
         source = document.stem.source
         if answer == "files":
             self._errands.send(
-                lambda number: Separate(number, source, str(folder)), "Separating", self._written
+                lambda number: Separate(number, source, str(folder)), said("Separating"), self._written
             )
             return
         paths = []
@@ -66,7 +69,7 @@ class Separating(QObject):
             name = f"{Path(source.path).stem}.only-{side}"
             path = folder / f"{name}{storage.SUFFIX}"
             if path.exists():
-                self.said.emit(f"“{path.name}” exists already; nothing was written.")
+                self.said.emit(said("“{name}” exists already; nothing was written.").format(name=path.name))
                 return
             paths.append((path, session_of_side(source, name, row)))
         try:
@@ -80,7 +83,11 @@ class Separating(QObject):
 
     def _written(self, answer: Answer) -> None:
         if isinstance(answer, Written):
-            self.said.emit(f"Written: {' and '.join(f'“{Path(p).name}”' for p in answer.paths)}.")
+            self.said.emit(
+                said("Written: {names}.").format(
+                    names=said(" and ").join(f"“{Path(p).name}”" for p in answer.paths)
+                )
+            )
 
 
 def _open_in_new_window(path: Path) -> None:

@@ -12,7 +12,7 @@ from stonekite.processes.jobs import Analysed
 from stonekite.session import tree
 from stonekite.session.differences import names_of
 from stonekite.session.types import LEGS, Leg, Strip
-from stonekite.words import clock, figure
+from stonekite.words import clock, figure, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -99,7 +99,7 @@ class Showing:
 
     def _result_words(self) -> str:
         if self.measured is None:
-            return "measuring…"
+            return said("measuring…")
         return figure(self.measured.after.get("integrated_lufs"), "LUFS")
 
     def _peak_words(self) -> str:
@@ -114,7 +114,7 @@ class Showing:
         self._window.timeline.show_after(overview(measured.after_overview))
         self._window.listen.show_measured(measured.before, measured.after, stale=False)
         self._window.switching.show_analysed(measured)
-        self._window.listen.state.setText("whole file, now and unprocessed")
+        self._window.listen.state.setText(said("whole file, now and unprocessed"))
         self._window.source_view.show_findings(measured.findings)
         self._window.panel.show_changes(measured.changes)
         split = self._window.document.strip.split
@@ -122,12 +122,16 @@ class Showing:
         self._window.kite.show_loudness(*(figure(level, "dBFS") for level in levels))
         self._window.document.keep_levels(measured.changes)
         if measured.repaired:
-            self._window.say(f"{measured.repaired} damaged samples of the recording are played as silence.")
+            self._window.say(
+                said("{repaired} damaged samples of the recording are played as silence.").format(
+                    repaired=measured.repaired
+                )
+            )
         self.refresh()
 
     def show_stale(self) -> None:
         """What was measured is not what is there now."""
-        self._window.listen.state.setText("measuring…")
+        self._window.listen.state.setText(said("measuring…"))
         if self.measured is not None:
             self._window.listen.show_measured(self.measured.before, self.measured.after, stale=True)
 
@@ -166,8 +170,10 @@ class Showing:
         self._guarded = stage
         if stage and (name := names_of(self._window.document.strip).get(stage)):
             self._window.say(
-                f"{name} got louder than +12 dBFS and was made silent. It sounds again when playing starts anew; "
-                "less feedback keeps it going."
+                said(
+                    "{name} got louder than +12 dBFS and was made silent. It sounds again when playing starts anew; "
+                    "less feedback keeps it going."
+                ).format(name=name)
             )
 
     def show_names(self) -> None:
@@ -191,7 +197,7 @@ class Showing:
         window = self._window
         window.setWindowTitle("Stone Kite")
         window.middle.setCurrentWidget(window.empty_view)
-        window.kite.show_strip(Strip(), ("nothing open", ""), ("", ""))
+        window.kite.show_strip(Strip(), (said("nothing open"), ""), ("", ""))
         for row in window.leg_rows.values():
             row.setEnabled(False)
         self.show_names()

@@ -17,7 +17,7 @@ from stonekite.session.spur import Spur
 from stonekite.session.types import LEGS
 from stonekite.stages.amp import Learned
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES, figure
+from stonekite.words import NAMES, figure, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -28,18 +28,18 @@ class PathsDialog(QDialog):
 
     def __init__(self, paths: dict[int | str, str], chosen: set[int | str], parent: Any) -> None:
         super().__init__(parent)
-        self.setWindowTitle("Match levels")
+        self.setWindowTitle(said("Match levels"))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(20, 18, 20, 16)
         layout.setSpacing(8)
-        layout.addWidget(Label("Bring to the loudness of the loudest of them, each heard alone:"))
+        layout.addWidget(Label(said("Bring to the loudness of the loudest of them, each heard alone:")))
         self.boxes: dict[int | str, QCheckBox] = {}
         for path, name in paths.items():
             box = self.boxes[path] = QCheckBox(name)
             box.setChecked(path in chosen)
             layout.addWidget(box)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Cancel)
-        self.go = buttons.addButton("Match", QDialogButtonBox.ButtonRole.AcceptRole)
+        self.go = buttons.addButton(said("Match"), QDialogButtonBox.ButtonRole.AcceptRole)
         self.go.setDefault(True)
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
@@ -81,8 +81,8 @@ class Spurring(QObject):
         if not window.document.is_open:
             return
         menu = self.popup = QMenu(window)
-        menu.setAccessibleName("New spur")
-        heading = menu.addAction("A spur from")
+        menu.setAccessibleName(said("New spur"))
+        heading = menu.addAction(said("A spur from"))
         heading.setEnabled(False)
         split = window.document.strip.split
         legs = [split.component(leg) for leg in LEGS]
@@ -90,8 +90,8 @@ class Spurring(QObject):
         for source in [*legs, *(name for name in words if name not in legs)]:
             menu.addAction(words[source], partial(self._actions.add_from, source))
         menu.addSeparator()
-        menu.addAction("Press a copy\tboth legs compressed, to be eased in", self._actions.press_copy)
-        three = menu.addMenu("Three amps wide, from")
+        menu.addAction(said("Press a copy\tboth legs compressed, to be eased in"), self._actions.press_copy)
+        three = menu.addMenu(said("Three amps wide, from"))
         for source in [*legs, *(name for name in words if name not in (*legs, "both"))]:
             three.addAction(words[source], partial(self.three_amps, source))
         menu.popup(window.kite.mapToGlobal(window.kite.new_spur_centre().toPoint()))
@@ -125,28 +125,38 @@ class Spurring(QObject):
                     n: loud for n, loud in zip(numbers, answer.loudness, strict=True) if loud is not None
                 }
                 strip = edits.levelled(stem.strip, known) if known else stem.strip
-                document.edit(edits.put(heard, ("sound", "stems", STEM, "strip"), strip), "Three amps wide")
+                document.edit(
+                    edits.put(heard, ("sound", "stems", STEM, "strip"), strip), said("Three amps wide")
+                )
                 self._actions.choose(numbers[0])
-                words = f"{max(known.values()):.1f} LUFS each; the legs are down" if known else "all silent"
+                words = (
+                    said("{max:.1f} LUFS each; the legs are down").format(max=max(known.values()))
+                    if known
+                    else said("all silent")
+                )
                 self.said.emit(f"Three amplifiers: {words}.".replace("-", "−"))
 
             paths: list[int | str] = [*numbers]
-            errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring three amplifiers", finish)
+            errands.send(lambda n: MeasurePaths(n, stem, paths), said("Measuring three amplifiers"), finish)
 
         stem = session.sound.stems[STEM]
-        errands.send(lambda n: Learn(n, stem, first.id, start, end), "Measuring the level", level)
+        errands.send(lambda n: Learn(n, stem, first.id, start, end), said("Measuring the level"), level)
 
     def _menu(self, number: int, place: QPointF) -> None:
         actions = self._actions
         spur = self._window.document.strip.spur(number)
         actions.choose(number)
         menu = self.popup = QMenu(self._window)
-        menu.addAction("Not muted" if spur.muted else "Mute", lambda: actions.put("muted", not spur.muted))
-        menu.addAction("Not alone" if spur.alone else "Alone", lambda: actions.put("alone", not spur.alone))
-        menu.addAction("Align to leg", lambda: self.align(number))
-        menu.addAction("Match levels…", self.ask_match)
+        menu.addAction(
+            said("Not muted") if spur.muted else said("Mute"), lambda: actions.put("muted", not spur.muted)
+        )
+        menu.addAction(
+            said("Not alone") if spur.alone else said("Alone"), lambda: actions.put("alone", not spur.alone)
+        )
+        menu.addAction(said("Align to leg"), lambda: self.align(number))
+        menu.addAction(said("Match levels…"), self.ask_match)
         menu.addSeparator()
-        menu.addAction("Remove the spur", lambda: actions.remove(number))
+        menu.addAction(said("Remove the spur"), lambda: actions.remove(number))
         menu.popup(QPoint(int(place.x()), int(place.y())))
 
     def _ask_stage(self, number: int) -> None:
@@ -166,7 +176,9 @@ class Spurring(QObject):
                 self._actions.put("delay_ms", round(answer.delay_ms, 3))
                 window.spur_view.show_aligned(spur, answer)
 
-        window.errands.send(lambda n: Align(n, stem, number), f"Aligning {spur.name}", use)
+        window.errands.send(
+            lambda n: Align(n, stem, number), said("Aligning {name}").format(name=spur.name), use
+        )
 
     def hear_without(self, on: bool) -> None:
         """Hear all but the open spur, as loud as with it: measured behind the window, and until then as it comes."""
@@ -188,16 +200,18 @@ class Spurring(QObject):
                 return
             whole, rest = answer.loudness
             if whole is None or rest is None:
-                self.said.emit("It is silent without this spur: there is nothing to match.")
+                self.said.emit(said("It is silent without this spur: there is nothing to match."))
                 return
             window.hearing.hear_without(number, round(whole - rest, 2))
             change = figure(whole - rest, "dB", 2, sign=True)
             self.said.emit(
-                f"Without {stem.strip.spur(number).name}, turned by {change} to be as loud as with it."
+                said("Without {name}, turned by {change} to be as loud as with it.").format(
+                    name=stem.strip.spur(number).name, change=change
+                )
             )
 
         paths: list[int | str] = ["all", f"without {number}"]
-        window.errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring without the spur", use)
+        window.errands.send(lambda n: MeasurePaths(n, stem, paths), said("Measuring without the spur"), use)
 
     def _measure_again(self) -> None:
         """An edit has changed what is heard with and without the spur."""
@@ -221,7 +235,7 @@ class Spurring(QObject):
     def match(self, paths: list[int | str]) -> None:
         """Bring paths to equal loudness: measure, then set their levels in one step."""
         if len(paths) < 2:
-            self.said.emit("Choose at least two paths to match.")
+            self.said.emit(said("Choose at least two paths to match."))
             return
         stem = self._window.document.stem
 
@@ -230,11 +244,11 @@ class Spurring(QObject):
                 return
             known = {p: level for p, level in zip(paths, answer.loudness, strict=True) if level is not None}
             if len(known) < 2:
-                self.said.emit("All but one of them are silent: there is nothing to match.")
+                self.said.emit(said("All but one of them are silent: there is nothing to match."))
                 return
-            self._actions.level_paths(known, "Levels matched")
+            self._actions.level_paths(known, said("Levels matched"))
             self.said.emit(
                 f"{len(known)} paths brought to {max(known.values()):.1f} LUFS each.".replace("-", "−")
             )
 
-        self._window.errands.send(lambda n: MeasurePaths(n, stem, paths), "Measuring paths", use)
+        self._window.errands.send(lambda n: MeasurePaths(n, stem, paths), said("Measuring paths"), use)

@@ -11,7 +11,7 @@ from stonekite.desktop.dialogs.tempo_dialog import TempoDialog
 from stonekite.processes.jobs import Answer, FindTempo, TempoFound
 from stonekite.session.edits import put
 from stonekite.session.types import Tempo
-from stonekite.words import figure
+from stonekite.words import figure, said
 
 if TYPE_CHECKING:
     from stonekite.desktop.shell.window import Window
@@ -26,9 +26,9 @@ class Timing(QObject):
         super().__init__(window)
         self._window = window
         self.dialog: TempoDialog | None = None
-        self.button = QPushButton("Tempo…")
+        self.button = QPushButton(said("Tempo…"))
         self.button.setObjectName("small")
-        keyed.keyed(self.button, "How fast the music goes: beats, and times given as notes", "tempo")
+        keyed.keyed(self.button, said("How fast the music goes: beats, and times given as notes"), "tempo")
         self.button.clicked.connect(self.open)
         window.timeline.beat_picked.connect(self._picked)
 
@@ -58,7 +58,7 @@ class Timing(QObject):
         tempo = self.tempo
         known = tempo != Tempo()
         self.button.setText(
-            figure(tempo.bpm, "BPM", 0 if tempo.bpm == round(tempo.bpm) else 2) if known else "Tempo…"
+            figure(tempo.bpm, "BPM", 0 if tempo.bpm == round(tempo.bpm) else 2) if known else said("Tempo…")
         )
         self._window.timeline.show_tempo(tempo if known else None)
         if self.dialog is not None:
@@ -70,7 +70,9 @@ class Timing(QObject):
         tempo = msgspec.structs.replace(self.tempo, **values)
         if tempo != self.tempo:
             gesture = None if token is None else (token, "tempo", *sorted(values))
-            document.edit(put(document.session, ("sound", "tempo"), tempo), words.capitalize(), gesture)
+            document.edit(
+                put(document.session, ("sound", "tempo"), tempo), words[:1].upper() + words[1:], gesture
+            )
 
     def find(self) -> None:
         """Have the recording's own tempo found, and use it."""
@@ -80,7 +82,7 @@ class Timing(QObject):
             if isinstance(answer, TempoFound) and self.dialog is not None:
                 self.dialog.show_found(answer.bpm, answer.first_beat_s, answer.confidence, answer.other_bpm)
 
-        self._window.errands.send(lambda n: FindTempo(n, source), "Finding the tempo", use)
+        self._window.errands.send(lambda n: FindTempo(n, source), said("Finding the tempo"), use)
 
     def _picked(self, seconds: float) -> None:
-        self.put({"first_beat_s": round(max(0.0, seconds), 4)}, "first beat")
+        self.put({"first_beat_s": round(max(0.0, seconds), 4)}, said("first beat"))

@@ -68,9 +68,10 @@ from stonekite.processes.pool import Pool
 from stonekite.session import presets, tree
 from stonekite.session.types import LEGS, Split
 from stonekite.stages.settings import settings_of
+from stonekite.words import said
 
 _SPLIT = settings_of(Split)
-_AUDIO_FILTER = f"Audio ({' '.join('*' + s for s in READABLE)})"
+_AUDIO_FILTER = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
 
 
 def _panel() -> tuple[QFrame, QVBoxLayout]:
@@ -243,7 +244,7 @@ class Window(QMainWindow):
         self.measuring.measured.connect(self.showing.show_measured)
         self.measuring.stale.connect(self.showing.show_stale)
         self.measuring.progressed.connect(
-            lambda done: self.listen.state.setText(f"measuring… {done * 100:.0f} %")
+            lambda done: self.listen.state.setText(said("measuring… {count:.0f} %").format(count=done * 100))
         )
         self.measuring.failed.connect(self.say)
         self.exporting.said.connect(self.say)
@@ -272,7 +273,7 @@ class Window(QMainWindow):
         """Choose left/right, or mid/side with a matrix."""
         if self.document.is_open:
             split = self.document.strip.split
-            self.document.put(("split",), Split(mode=mode, matrix=matrix or split.matrix), "Split")  # type: ignore[arg-type]
+            self.document.put(("split",), Split(mode=mode, matrix=matrix or split.matrix), said("Split"))  # type: ignore[arg-type]
 
     def show_view(self, name: str) -> None:
         """Show the source check, the open stage or the output in the middle, or the comparison."""
@@ -391,7 +392,11 @@ class Window(QMainWindow):
         try:
             preferences.save(msgspec.structs.replace(preferences.load(), **values))
         except OSError as error:
-            self.say(f"This choice cannot be kept: {(error.strerror or str(error)).lower()}.")
+            self.say(
+                said("This choice cannot be kept: {reason}.").format(
+                    reason=(error.strerror or str(error)).lower()
+                )
+            )
 
     def toggle_full_screen(self) -> None:
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)

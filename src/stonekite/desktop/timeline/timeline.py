@@ -21,7 +21,7 @@ from stonekite.desktop.timeline.waveforms import Waveforms
 from stonekite.session.timing import beat_at, nearest_beat
 from stonekite.session.types import LEGS, Split, Tempo
 from stonekite.signal.matrix import COMPONENTS
-from stonekite.words import NAMES, clock
+from stonekite.words import NAMES, clock, said
 
 MIN_SPAN_S = 0.5
 _EDGE = 6
@@ -46,12 +46,14 @@ class Timeline(Picture):
         self.setMouseTracking(True)
         self.setMinimumHeight(52)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setAccessibleName("Timeline")
+        self.setAccessibleName(said("Timeline"))
         self.setToolTip(
-            "Click: go there. Drag: loop a range, on beats where there are any (Alt: anywhere); drag its ends to "
-            "change it, double-click: no loop.\n"
-            "Drag the mark of what a stage has learned, or its ends: learn from there.\n"
-            "Wheel: zoom (+ and −). Shift+wheel: scroll. 0: whole file. Left, right: step. Home, end."
+            said(
+                "Click: go there. Drag: loop a range, on beats where there are any (Alt: anywhere); drag its "
+                "ends to change it, double-click: no loop.\nDrag the mark of what a stage has learned, or its "
+                "ends: learn from there.\nWheel: zoom (+ and −). Shift+wheel: scroll. 0: whole file. Left, right: "
+                "step. Home, end."
+            )
         )
         self._length = 1.0
         self._view = (0.0, 1.0)

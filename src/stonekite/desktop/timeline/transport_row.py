@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton
 from stonekite.desktop.controls import keyed
 from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.plain import Label, tip
-from stonekite.words import clock
+from stonekite.words import clock, said
 
 _SAID_MS = 12_000
 
@@ -17,18 +17,18 @@ class TransportRow(QHBoxLayout):
     def __init__(self) -> None:
         super().__init__()
         self.setSpacing(10)
-        self.play_button = QPushButton("Play")
+        self.play_button = QPushButton(said("Play"))
         self.play_button.setObjectName("small")
         self.play_button.setFixedWidth(62)
-        keyed.keyed(self.play_button, "Play or pause", "play")
+        keyed.keyed(self.play_button, said("Play or pause"), "play")
         self._time = Label("0:00.00")
         self._time.setObjectName("title")
         self._time.setMinimumWidth(74)
-        self._time.setAccessibleName("Play position")
+        self._time.setAccessibleName(said("Play position"))
         self._length = Label("")
         self._length.setObjectName("muted")
-        self.loop_words = Toggle("Loop", "Loop", "")
-        keyed.keyed(self.loop_words, "Repeat the dragged range", "loop")
+        self.loop_words = Toggle(said("Loop"), said("Loop"), "")
+        keyed.keyed(self.loop_words, said("Repeat the dragged range"), "loop")
         self._loop_range = Label("")
         self._loop_range.setObjectName("muted")
         self.hint = Words(Qt.AlignmentFlag.AlignRight)
@@ -40,7 +40,7 @@ class TransportRow(QHBoxLayout):
         """Where playing stands, and whether it goes on."""
         for widget, word in (
             (self._time, clock(seconds)),
-            (self.play_button, "Pause" if playing else "Play"),
+            (self.play_button, said("Pause") if playing else said("Play")),
         ):
             if widget.text() != word:
                 widget.setText(word)

@@ -27,15 +27,16 @@ from stonekite.reports.making import verdict
 from stonekite.session.blind import Trials, as_csv
 from stonekite.session.types import BlindTest
 from stonekite.stages.settings import Setting
+from stonekite.words import said
 
 _TRIALS = Setting(
-    label="Trials",
+    label=said("Trials"),
     unit="",
     low=1.0,
     high=100.0,
     step=1.0,
     default=12.0,
-    help="How many there are: decided in advance",
+    help=said("How many there are: decided in advance"),
 )
 _LIKELY = 0.05
 
@@ -50,14 +51,22 @@ def _label(words: str = "", size: float = 11.0, bold: bool = False) -> Label:
 
 
 _STEPS = (
-    "Both are played in time with each other and equally loud. From Begin on nothing on the screen tells which is which, "
-    "and the listen panel is away.",
-    "A and B play the two, as often as you like; X plays the hidden one of a test that asks to tell them apart. Space "
-    "pauses. A loop goes round all the while.",
-    "Shift+A and Shift+B answer. Which one is hidden is drawn anew in each trial, and when the test ends was said before "
-    "it began.",
-    "The result says how probable so many right answers are by guessing alone. It is kept in the session and stands in "
-    "the report.",
+    said(
+        "Both are played in time with each other and equally loud. From Begin on nothing on the screen "
+        "tells which is which, and the listen panel is away."
+    ),
+    said(
+        "A and B play the two, as often as you like; X plays the hidden one of a test that asks to tell "
+        "them apart. Space pauses. A loop goes round all the while."
+    ),
+    said(
+        "Shift+A and Shift+B answer. Which one is hidden is drawn anew in each trial, and when the test "
+        "ends was said before it began."
+    ),
+    said(
+        "The result says how probable so many right answers are by guessing alone. It is kept in the "
+        "session and stands in the report."
+    ),
 )
 
 
@@ -163,20 +172,23 @@ class BlindView(QFrame):
 
     def _setup(self) -> QWidget:
         self.kind = Segments(
-            {"abx": "Tell apart (ABX)", "preference": "Prefer (A or B)"},
-            "Kind of test",
-            "Tell apart: is X the same as A or as B? Prefer: which of A and B is better, shuffled in each trial",
+            {"abx": said("Tell apart (ABX)"), "preference": said("Prefer (A or B)")},
+            said("Kind of test"),
+            said(
+                "Tell apart: is X the same as A or as B? Prefer: which of A and B is better, shuffled in each "
+                "trial"
+            ),
         )
-        self.first = Segments({"processed": "Now"}, "One of them")
-        self.second = Segments({"unprocessed": "Unprocessed"}, "The other one")
-        self.count = ValueField(_TRIALS, "Blind test")
+        self.first = Segments({"processed": said("Now")}, said("One of them"))
+        self.second = Segments({"unprocessed": said("Unprocessed")}, said("The other one"))
+        self.count = ValueField(_TRIALS, said("Blind test"))
         self.count.setFixedWidth(180)
         self.rule = _label("", 9.5)
         self.rule.setObjectName("muted")
         self.trouble = _label("", 9.5)
-        self.go = QPushButton("Begin")
+        self.go = QPushButton(said("Begin"))
         self.go.setDefault(True)
-        self.cancel = QPushButton("Back")
+        self.cancel = QPushButton(said("Back"))
         self.kind.chosen.connect(lambda _: self._say_rule())
         self.count.moved.connect(lambda value, token: self._say_rule())
         for choice in (self.first, self.second):
@@ -186,10 +198,10 @@ class BlindView(QFrame):
         for label in (self.rule, self.trouble):
             label.setAlignment(Qt.AlignmentFlag.AlignLeft)
         questions = _column(
-            _label("Blind test", 16, True),
-            _asked("What is asked", self.kind),
-            _asked("One of them", self.first),
-            _asked("The other one", self.second),
+            _label(said("Blind test"), 16, True),
+            _asked(said("What is asked"), self.kind),
+            _asked(said("One of them"), self.first),
+            _asked(said("The other one"), self.second),
             _asked("", self.count),
             self.rule,
             self.trouble,
@@ -201,7 +213,10 @@ class BlindView(QFrame):
         steps = Label("\n\n".join(_STEPS))
         steps.setWordWrap(True)
         words = _column(
-            _label("How it goes", 13, True), steps, _label("Earlier tests", 13, True), self.earlier
+            _label(said("How it goes"), 13, True),
+            steps,
+            _label(said("Earlier tests"), 13, True),
+            self.earlier,
         )
         page = QWidget()
         layout = QHBoxLayout(page)
@@ -221,14 +236,14 @@ class BlindView(QFrame):
 
     def _result(self) -> QWidget:
         self.words = _label("", 12)
-        self.save = QPushButton("Save trials…")
-        self.save.setToolTip("Every trial as CSV: what was hidden, what was answered")
-        self.close_result = QPushButton("Close")
+        self.save = QPushButton(said("Save trials…"))
+        self.save.setToolTip(said("Every trial as CSV: what was hidden, what was answered"))
+        self.close_result = QPushButton(said("Close"))
         self.save.clicked.connect(self.ask_save)
         self.close_result.clicked.connect(self.left)
         self.note = _label("", 9.5)
         return self._page(
-            _label("Result", 16, True), self.words, self._row(self.save, self.close_result), self.note
+            _label(said("Result"), 16, True), self.words, self._row(self.save, self.close_result), self.note
         )
 
     # Setting up
@@ -241,7 +256,7 @@ class BlindView(QFrame):
         self.first.show_value(first)
         self.second.show_value(second)
         self._pages.setCurrentIndex(0)
-        self.earlier.setText("\n\n".join(self._earlier()[-4:]) or "None in this session yet.")
+        self.earlier.setText("\n\n".join(self._earlier()[-4:]) or said("None in this session yet."))
         self._say_rule()
         self.go.setFocus()
 
@@ -252,13 +267,17 @@ class BlindView(QFrame):
 
     def _say_rule(self) -> None:
         count = round(self.count.value)
-        words = f"The test ends after {count} trials, whatever comes out."
+        words = said("The test ends after {count} trials, whatever comes out.").format(count=count)
         if self.kind.value == "abx":
             needed = fewest_right(count, _LIKELY)
             if needed is None:
-                words += f" So few cannot tell: even {count} right answers come by guessing too often."
+                words += said(
+                    " So few cannot tell: even {count} right answers come by guessing too often."
+                ).format(count=count)
             else:
-                words += f" {needed} right answers or more come by guessing in less than 5 % of all tests."
+                words += said(
+                    " {needed} right answers or more come by guessing in less than 5 % of all tests."
+                ).format(needed=needed)
         self.rule.setText(words)
         trouble = self._trouble()
         self.trouble.setText(trouble)
@@ -268,14 +287,14 @@ class BlindView(QFrame):
         """Why the test cannot begin; nothing if it can."""
         chosen = (self.first.value, self.second.value)
         if chosen[0] == chosen[1]:
-            return "Choose two different ones."
+            return said("Choose two different ones.")
         if all(key.startswith("reference") for key in chosen):
-            return "Only one of the two can be a reference."
+            return said("Only one of the two can be a reference.")
         loudness = self._loudness()
         if any(key not in loudness for key in chosen):
-            return "Their loudness is still being measured…"
+            return said("Their loudness is still being measured…")
         if any(loudness[key] is None for key in chosen):
-            return "One of them is silent here: their levels cannot be matched."
+            return said("One of them is silent here: their levels cannot be matched.")
         return ""
 
     # The trials
@@ -299,11 +318,15 @@ class BlindView(QFrame):
         trials = self.trials
         assert trials is not None
         self.letter.setText(letter)
-        self.place.setText(f"Trial {trials.place + 1} of {trials.planned}")
-        keys = "A, B and X: hear them" if trials.kind == "abx" else "A and B: hear them"
-        answer = "X is A, X is B" if trials.kind == "abx" else "A is better, B is better"
+        self.place.setText(
+            said("Trial {count} of {planned}").format(count=trials.place + 1, planned=trials.planned)
+        )
+        keys = said("A, B and X: hear them") if trials.kind == "abx" else said("A and B: hear them")
+        answer = said("X is A, X is B") if trials.kind == "abx" else said("A is better, B is better")
         self.help.setText(
-            f"{keys}. Space: play or pause.\nShift+A, Shift+B: answer — {answer}. Escape: stop the test."
+            said(
+                "{keys}. Space: play or pause.\nShift+A, Shift+B: answer — {answer}. Escape: stop the test."
+            ).format(keys=keys, answer=answer)
         )
         self.hear_asked.emit(self._keys[trials.behind(letter)])
 
@@ -349,7 +372,7 @@ class BlindView(QFrame):
         when = datetime.datetime.now().strftime("%Y-%m-%d %H:%M")
         self.test = trials.result(when, self.range_s, match)
         self.words.setText(verdict(self.test))
-        self.note.setText("The result is kept in the session, and stands in its report.")
+        self.note.setText(said("The result is kept in the session, and stands in its report."))
         self._pages.setCurrentIndex(2)
         self.close_result.setFocus()
         self.kept.emit(self.test)
@@ -358,7 +381,9 @@ class BlindView(QFrame):
         """Save the trials one by one."""
         if self.test is None:
             return
-        name, _ = QFileDialog.getSaveFileName(self, "Save trials", "blind-test.csv", "CSV (*.csv)")
+        name, _ = QFileDialog.getSaveFileName(
+            self, said("Save trials"), "blind-test.csv", said("CSV (*.csv)")
+        )
         if not name:
             return
         try:
@@ -366,7 +391,9 @@ class BlindView(QFrame):
                 temporary.write_text(as_csv(self.test), encoding="utf-8")
         except OSError as error:
             self.note.setText(
-                f"“{Path(name).name}” cannot be written: {(error.strerror or str(error)).lower()}."
+                said("“{name}” cannot be written: {reason}.").format(
+                    name=Path(name).name, reason=(error.strerror or str(error)).lower()
+                )
             )
         else:
-            self.note.setText(f"Written: {name}")
+            self.note.setText(said("Written: {name}").format(name=name))

@@ -35,10 +35,10 @@ from stonekite.measure.measures import Measures
 from stonekite.reports.table import ROWS, Row
 from stonekite.session.differences import Difference, differences
 from stonekite.session.types import Strip
-from stonekite.words import NAMES, clock
+from stonekite.words import NAMES, clock, said
 
 _ROW, _HEAD, _GAP = 19.0, 24.0, 9.0
-_GROUPS = {"Mid": "mid", "Side": "side", "Left": "left", "Right": "right"}
+_GROUPS = {word: name for name, word in NAMES.items()}
 
 
 def short_name(key: str) -> str:
@@ -48,7 +48,7 @@ def short_name(key: str) -> str:
         return f"V{number}"
     if kind == "reference":
         return f"ref {chr(ord('a') + int(number))}"
-    return {"unprocessed": "Unproc.", "processed": "Now", "difference": "Diff."}[key]
+    return {"unprocessed": said("Unproc."), "processed": said("Now"), "difference": said("Diff.")}[key]
 
 
 class FigureTable(QWidget):
@@ -59,7 +59,7 @@ class FigureTable(QWidget):
         self._columns: list[tuple[str, Measures | None]] = []
         self._hover = -1
         self.setMouseTracking(True)
-        self.setAccessibleName("Measures")
+        self.setAccessibleName(said("Measures"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._places: list[tuple[float, Row | str]] = []
         y, group = 4.0, ""
@@ -107,7 +107,7 @@ class FigureTable(QWidget):
 
     def headings(self) -> list[str]:
         names = [name for name, _ in self._columns]
-        return [*names[:2], "change", *names[2:]]
+        return [*names[:2], said("change"), *names[2:]]
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -164,7 +164,7 @@ class FigureTable(QWidget):
             place = self._row_at(event.pos().y())
             row = self._places[place][1] if place >= 0 else None
             words = (
-                f"{row.label.strip()}: {row.help}{f', in {row.unit}' if row.unit else ''}"
+                f"{row.label.strip()}: {row.help}{(said(', in {unit}').format(unit=row.unit) if row.unit else '')}"
                 if isinstance(row, Row)
                 else ""
             )
@@ -216,7 +216,9 @@ class DifferenceList(QWidget):
                 old.deleteLater()
         self.buttons = {}
         self.sentences = (
-            [found] if isinstance(found, str) else [one.sentence for one in found] or ["Nothing differs."]
+            [found]
+            if isinstance(found, str)
+            else [one.sentence for one in found] or [said("Nothing differs.")]
         )
         stages = [] if isinstance(found, str) else [one.stage for one in found]
         for place, sentence in enumerate(self.sentences):
@@ -226,9 +228,9 @@ class DifferenceList(QWidget):
             stage = stages[place] if place < len(stages) else None
             last = stage is not None and stage not in stages[place + 1 :]
             if takeable and last and stage is not None:
-                button = self.buttons[stage] = QPushButton("Take this stage over")
+                button = self.buttons[stage] = QPushButton(said("Take this stage over"))
                 button.setObjectName("small")
-                button.setToolTip("Make this stage, and only it, as it is in the version")
+                button.setToolTip(said("Make this stage, and only it, as it is in the version"))
                 button.clicked.connect(lambda on=False, stage=stage: self.take_asked.emit(stage))
                 row = QHBoxLayout()
                 holder = QWidget()
@@ -305,32 +307,39 @@ class CompareView(QWidget):
     # Building
 
     def _header(self) -> QFrame:
-        self.title = Label("Compare")
+        self.title = Label(said("Compare"))
         self.title.setObjectName("title")
         self.words = Words()
         self.range = Segments(
-            {"loop": "Loop", "selection": "Selection", "whole": "Whole"},
-            "What is measured",
-            "The loop, the range that was dragged last, or the whole recording. References have ranges of their own",
+            {"loop": said("Loop"), "selection": said("Selection"), "whole": said("Whole")},
+            said("What is measured"),
+            said(
+                "The loop, the range that was dragged last, or the whole recording. References have ranges of "
+                "their own"
+            ),
         )
         self.of = Segments(
-            {"processed": "Now"}, "What is compared", "The state now, or a version or reference"
+            {"processed": said("Now")},
+            said("What is compared"),
+            said("The state now, or a version or reference"),
         )
         self.against = Segments(
-            {"unprocessed": "Unprocessed"}, "Against what", "What it is compared with: drawn dashed"
+            {"unprocessed": said("Unprocessed")},
+            said("Against what"),
+            said("What it is compared with: drawn dashed"),
         )
-        self.stop = QPushButton("Stop")
+        self.stop = QPushButton(said("Stop"))
         self.stop.setObjectName("small")
-        self.stop.setToolTip("Stop measuring; it goes on with the next change")
+        self.stop.setToolTip(said("Stop measuring; it goes on with the next change"))
         self.stop.clicked.connect(self._switching.comparing.cancel)
         self.stop.hide()
-        self.blind = QPushButton("Blind test…")
-        self.report = QPushButton("Report…")
-        self.back = QPushButton("Back")
+        self.blind = QPushButton(said("Blind test…"))
+        self.report = QPushButton(said("Report…"))
+        self.back = QPushButton(said("Back"))
         for button, help in (
-            (self.blind, "Tell them apart, or prefer one, without knowing which is which"),
-            (self.report, "A page with pictures and all figures, or the table as CSV or JSON"),
-            (self.back, "Back to the stages (F6)"),
+            (self.blind, said("Tell them apart, or prefer one, without knowing which is which")),
+            (self.report, said("A page with pictures and all figures, or the table as CSV or JSON")),
+            (self.back, said("Back to the stages (F6)")),
         ):
             button.setObjectName("small")
             button.setToolTip(help)
@@ -351,7 +360,7 @@ class CompareView(QWidget):
         first.addWidget(self.words, 1)
         for button in (self.stop, self.blind, self.report, self.back):
             first.addWidget(button)
-        for words, widget in (("Compare", self.of), ("with", self.against)):
+        for words, widget in ((said("Compare"), self.of), (said("with"), self.against)):
             label = Label(words)
             label.setObjectName("muted")
             second.addWidget(label)
@@ -364,9 +373,9 @@ class CompareView(QWidget):
 
     def _left(self) -> QFrame:
         self.page = Segments(
-            {"figures": "Figures", "differences": "What differs"},
-            "Page",
-            "Measures, or the settings that differ, in words",
+            {"figures": said("Figures"), "differences": said("What differs")},
+            said("Page"),
+            said("Measures, or the settings that differ, in words"),
         )
         self._pages = QStackedWidget()
         figures = QWidget()
@@ -385,22 +394,28 @@ class CompareView(QWidget):
 
     def _right(self) -> QGridLayout:
         self.spectrum_mode = Segments(
-            {"levels": "Levels", "change": "Change", "difference": "Difference"},
-            "Spectrum",
-            "Levels before and after, their change, or the spectrum of the difference signal",
+            {"levels": said("Levels"), "change": said("Change"), "difference": said("Difference")},
+            said("Spectrum"),
+            said("Levels before and after, their change, or the spectrum of the difference signal"),
         )
-        self.parts = Segments({"legs": "M S", "sides": "L R"}, "Components", "Which two components are drawn")
+        self.parts = Segments(
+            {"legs": said("M S"), "sides": said("L R")},
+            said("Components"),
+            said("Which two components are drawn"),
+        )
         self.time_mode = Segments(
             {
-                "curves": "Curves",
-                "before": "Before",
-                "after": "After",
-                "change": "Change",
-                "difference": "Difference",
+                "curves": said("Curves"),
+                "before": said("Before"),
+                "after": said("After"),
+                "change": said("Change"),
+                "difference": said("Difference"),
             },
-            "Over time",
-            "Loudness, correlation and centre; or a spectrogram of before, of after, of what changed, or of the "
-            "difference between the state now and the unprocessed recording",
+            said("Over time"),
+            said(
+                "Loudness, correlation and centre; or a spectrogram of before, of after, of what changed, or of "
+                "the difference between the state now and the unprocessed recording"
+            ),
         )
         self.spectrum_mode.chosen.connect(self.spectrum.show_mode)
         self.parts.chosen.connect(lambda _: self.refresh())
@@ -426,10 +441,10 @@ class CompareView(QWidget):
         grid.setSpacing(8)
         grid.addWidget(_panel(spectrum_row, self.spectrum), 0, 0, 1, 2)
         grid.addWidget(_panel(self.ratio), 1, 0)
-        self.fold = Toggle("Hear the fold", "Hear the fold-down", "")
-        self.lost = Toggle("Hear what cancels", "Hear what cancels", "")
-        keyed(self.fold, "Hear what is left in mono, in both ears", "mid-alone")
-        keyed(self.lost, "Hear what is lost in mono", "side-alone")
+        self.fold = Toggle(said("Hear the fold"), said("Hear the fold-down"), "")
+        self.lost = Toggle(said("Hear what cancels"), said("Hear what cancels"), "")
+        keyed(self.fold, said("Hear what is left in mono, in both ears"), "mid-alone")
+        keyed(self.lost, said("Hear what is lost in mono"), "side-alone")
         loss_row = QWidget()
         row = QHBoxLayout(loss_row)
         row.setContentsMargins(0, 0, 0, 0)
@@ -472,7 +487,7 @@ class CompareView(QWidget):
     def keys(self) -> dict[str, str]:
         """All that can be compared, and what it is called."""
         session = self._document.session
-        found = {"processed": "Now", "unprocessed": "Unprocessed"}
+        found = {"processed": said("Now"), "unprocessed": said("Unprocessed")}
         found |= {f"version {v.number}": v.name for v in session.versions}
         found |= {f"reference {k}": reference.name for k, reference in enumerate(session.desk.references)}
         return found
@@ -489,7 +504,7 @@ class CompareView(QWidget):
         rest = {key: name for key, name in names.items() if key != "unprocessed"}
         self.of.set_words(rest)
         self.of.show_value(self.after)
-        self.against.set_words({"unprocessed": "Unprocessed", **rest})
+        self.against.set_words({"unprocessed": said("Unprocessed"), **rest})
         self.against.show_value(self.before)
         self.range.show_value(self._switching.range)
         self._show_range()
@@ -508,7 +523,11 @@ class CompareView(QWidget):
             figures["difference"],
             letters[self.parts.value],
         )
-        self.legend.setText(f"dashed: {names[self.before]}   solid: {names[self.after]}")
+        self.legend.setText(
+            said("dashed: {before}   solid: {after}").format(
+                before=names[self.before], after=names[self.after]
+            )
+        )
         more = [key for key in ("difference", *names) if key not in (self.before, self.after)]
         columns = [
             (short_name(key), figures[key]) for key in (self.before, self.after, *more[: self._room()])
@@ -541,17 +560,17 @@ class CompareView(QWidget):
         if loop is not None:
             words = f"{clock(loop.start_s)} – {clock(loop.end_s)}"
         elif wanted == "loop":
-            words = "no loop is set: the whole recording"
+            words = said("no loop is set: the whole recording")
         elif wanted == "selection":
-            words = "nothing was dragged: the whole recording"
+            words = said("nothing was dragged: the whole recording")
         else:
-            words = "the whole recording"
+            words = said("the whole recording")
         self.words.setText(words)
 
     def _show_progress(self, done: float) -> None:
         self.stop.setVisible(done < 1.0)
         if self.isVisible() and done < 1.0:
-            self.words.setText(f"measuring… {done * 100:.0f} %")
+            self.words.setText(said("measuring… {count:.0f} %").format(count=done * 100))
         elif self.isVisible():
             self._show_range()
 
@@ -569,7 +588,7 @@ class CompareView(QWidget):
     def _show_differences(self) -> None:
         one, two = self._strip(self.before), self._strip(self.after)
         if one is None or two is None:
-            self.list.show_differences("A finished recording: nothing is known of its settings.", False)
+            self.list.show_differences(said("A finished recording: nothing is known of its settings."), False)
             return
         versions = [key for key in (self.before, self.after) if key.startswith("version")]
         self.list.show_differences(differences(one, two), len(versions) == 1)

@@ -4,6 +4,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QVBoxLayout
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.words import said
 
 
 class EmptyView(QFrame):
@@ -15,11 +16,11 @@ class EmptyView(QFrame):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("panel")
-        self._words = Label("Open a recording or a session, or drop one here.")
+        self._words = Label(said("Open a recording or a session, or drop one here."))
         self._words.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._words.setObjectName("muted")
-        self.button = QPushButton("Open…")
-        self._demo = QPushButton("Open the demo")
+        self.button = QPushButton(said("Open…"))
+        self._demo = QPushButton(said("Open the demo"))
         self.button.clicked.connect(self.asked)
         self._demo.clicked.connect(self.demo_asked)
         buttons = QHBoxLayout()
@@ -40,9 +41,9 @@ class EmptyView(QFrame):
     def show_no_stage(self, untouched: bool) -> None:
         """Something is open, but without a stage; `untouched` if its legs are as they came, too."""
         self._words.setText(
-            "No stage yet: the legs are joined as they were split."
+            said("No stage yet: the legs are joined as they were split.")
             if untouched
-            else "No stage yet: only the legs' levels and switches are at work."
+            else said("No stage yet: only the legs' levels and switches are at work.")
         )
-        self.button.setText("Add an EQ")
+        self.button.setText(said("Add an EQ"))
         self._demo.hide()

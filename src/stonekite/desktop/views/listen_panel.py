@@ -23,21 +23,25 @@ from stonekite.desktop.pictures.scope import Scope
 from stonekite.engine.play.listen import Component, Listening, matched_db
 from stonekite.session.types import Session
 from stonekite.stages.settings import Setting
-from stonekite.words import LETTERS, NAMES, figure
+from stonekite.words import LETTERS, NAMES, figure, said
 
 _CHOICES = (
-    ("processed", "Processed", "The result"),
-    ("unprocessed", "Unprocessed", "The recording as it came, level-matched"),
-    ("difference", "Difference", "Processed minus unprocessed: what the processing adds and takes away"),
+    ("processed", said("Processed"), said("The result")),
+    ("unprocessed", said("Unprocessed"), said("The recording as it came, level-matched")),
+    (
+        "difference",
+        said("Difference"),
+        said("Processed minus unprocessed: what the processing adds and takes away"),
+    ),
 )
 _RAISED = Setting(
-    label="Raised by",
+    label=said("Raised by"),
     unit="dB",
     low=0.0,
     high=48.0,
     step=3.0,
     default=0.0,
-    help="Gain that makes a quiet difference audible",
+    help=said("Gain that makes a quiet difference audible"),
 )
 
 
@@ -91,8 +95,10 @@ class Bar(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self.setFixedHeight(8)
-        self.setAccessibleName("Correlation bar")
-        self.setToolTip("Correlation of left and right: +1 alike, 0 unrelated, −1 opposite (lost in mono)")
+        self.setAccessibleName(said("Correlation bar"))
+        self.setToolTip(
+            said("Correlation of left and right: +1 alike, 0 unrelated, −1 opposite (lost in mono)")
+        )
         self._value = math.nan
 
     def show_value(self, value: float) -> None:
@@ -136,7 +142,7 @@ class Figure(QWidget):
     def show_values(self, now: str, was: str, stale: bool = False) -> None:
         if (now, was, stale) != (self._now, self._was, self._stale):
             self._now, self._was, self._stale = now, was, stale
-            self.setAccessibleDescription(f"{now}, was {was}")
+            self.setAccessibleDescription(said("{now}, was {was}").format(now=now, was=was))
             self.update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -151,7 +157,11 @@ class Figure(QWidget):
         if self._was:
             painter.setFont(font(8))
             painter.setPen(roles.muted)
-            painter.drawText(box.adjusted(0, 16, 0, 0), Qt.AlignmentFlag.AlignRight, f"was {self._was}")
+            painter.drawText(
+                box.adjusted(0, 16, 0, 0),
+                Qt.AlignmentFlag.AlignRight,
+                said("was {value}").format(value=self._was),
+            )
 
 
 class Chips(QWidget):
@@ -217,7 +227,7 @@ class ListenPanel(QFrame):
         self.reference: int | None = None
         self.loudness: dict[str, float | None] = {}
         self.choices = {}
-        title = Label("Listen")
+        title = Label(said("Listen"))
         title.setObjectName("title")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(14, 10, 14, 10)
@@ -229,13 +239,13 @@ class ListenPanel(QFrame):
             self.choices[what] = button
             layout.addWidget(button)
         self.choices["processed"].setChecked(True)
-        self.raised = ValueField(_RAISED, "Difference")
+        self.raised = ValueField(_RAISED, said("Difference"))
         self.raised.hide()
         self.raised.moved.connect(lambda value, token: self._say())
         layout.addWidget(self.raised)
-        self.versions = Chips("Versions", "Keep", "")
-        keyed(self.versions.add, "Keep the state now as a version", "keep")
-        self.references = Chips("References", "+", "A finished recording to compare with")
+        self.versions = Chips(said("Versions"), said("Keep"), "")
+        keyed(self.versions.add, said("Keep the state now as a version"), "keep")
+        self.references = Chips(said("References"), "+", said("A finished recording to compare with"))
         self.versions.chosen.connect(self.choose_version)
         self.references.chosen.connect(self.choose_reference)
         self.versions.add_asked.connect(self.keep_asked)
@@ -243,20 +253,22 @@ class ListenPanel(QFrame):
         layout.addWidget(self.versions)
         layout.addWidget(self.references)
         self.match = Toggle(
-            "Level-matched",
-            "Level match",
+            said("Level-matched"),
+            said("Level match"),
             "",
         )
         keyed(
             self.match,
-            "Turn all that can be switched to down to the quietest of it, by integrated loudness of the loop, or of the "
-            "whole file without one",
+            said(
+                "Turn all that can be switched to down to the quietest of it, by integrated loudness of the "
+                "loop, or of the whole file without one"
+            ),
             "match",
         )
         self.match.setChecked(True)
         self.match.clicked.connect(self._say)
         self.match_gain = Label("–")
-        self.match_gain.setAccessibleName("Level match gain")
+        self.match_gain.setAccessibleName(said("Level match gain"))
         row = QHBoxLayout()
         row.addWidget(self.match)
         row.addStretch()
@@ -265,19 +277,25 @@ class ListenPanel(QFrame):
         layout.addLayout(row)
         only = QHBoxLayout()
         only.setSpacing(6)
-        label = Label("Only")
+        label = Label(said("Only"))
         label.setObjectName("muted")
         only.addWidget(label)
         only.addStretch()
         self.only = {}
         for name, letter in LETTERS.items():
-            more = {"mid": ": what is left in mono", "side": ": what cancels in mono"}.get(name, "")
+            more = {"mid": said(": what is left in mono"), "side": said(": what cancels in mono")}.get(
+                name, ""
+            )
             toggle = Toggle(
                 letter,
-                f"{NAMES[name]} alone",
+                said("{name} alone").format(name=NAMES[name]),
                 "",
             )
-            keyed(toggle, f"Hear {NAMES[name]} alone, centred in both ears{more}", f"{name}-alone")
+            keyed(
+                toggle,
+                said("Hear {name} alone, centred in both ears{more}").format(name=NAMES[name], more=more),
+                f"{name}-alone",
+            )
             toggle.set_colour(roles.component(name))
             toggle.clicked.connect(lambda on, name=name: self.choose_only(name if on else None))
             self.only[name] = toggle
@@ -286,20 +304,28 @@ class ListenPanel(QFrame):
         self.scope = Scope()
         layout.addWidget(self.scope, 1)
         self.correlation = Figure(
-            "Correlation", "Of left and right, over the last 0.4 s, now and unprocessed"
+            said("Correlation"), said("Of left and right, over the last 0.4 s, now and unprocessed")
         )
         self.bar = Bar()
         self.centre = Figure(
-            "Centre",
-            "Where the image stands in the range of a voice, from 100 left to 100 right, and how far that moved "
-            "in the last 3 s: now and unprocessed",
+            said("Centre"),
+            said(
+                "Where the image stands in the range of a voice, from 100 left to 100 right, and how far that "
+                "moved in the last 3 s: now and unprocessed"
+            ),
         )
-        self.momentary = Figure("Momentary", "Loudness over the last 0.4 s, processed and unprocessed")
+        self.momentary = Figure(
+            said("Momentary"), said("Loudness over the last 0.4 s, processed and unprocessed")
+        )
         self.figures = {
-            "integrated": Figure("Integrated", "Integrated loudness of the whole file (ITU-R BS.1770)"),
-            "true_peak": Figure("True peak", "Greatest level between samples of the whole file"),
-            "side_to_mid": Figure("Side to Mid", "Level of Side against Mid over the whole file (RMS)"),
-            "mono_loss": Figure("Mono loss", "Power lost when the result is folded to mono"),
+            "integrated": Figure(
+                said("Integrated"), said("Integrated loudness of the whole file (ITU-R BS.1770)")
+            ),
+            "true_peak": Figure(said("True peak"), said("Greatest level between samples of the whole file")),
+            "side_to_mid": Figure(
+                said("Side to Mid"), said("Level of Side against Mid over the whole file (RMS)")
+            ),
+            "mono_loss": Figure(said("Mono loss"), said("Power lost when the result is folded to mono")),
         }
         layout.addWidget(self.correlation)
         layout.addWidget(self.bar)
@@ -357,7 +383,9 @@ class ListenPanel(QFrame):
                 (
                     v.number,
                     str(v.number),
-                    f"{v.name}{f': {v.note}' if v.note else ''}\nHear it {hint(f'version-{v.number}')}",
+                    said("{name}\nHear it {hint}").format(
+                        name=f"{v.name}: {v.note}" if v.note else v.name, hint=hint(f"version-{v.number}")
+                    ),
                 )
                 for v in versions
             ],
@@ -365,7 +393,11 @@ class ListenPanel(QFrame):
         )
         self.references.show_chips(
             [
-                (k, chr(ord("a") + k), f"{reference.name}\nHear this reference (R goes round)")
+                (
+                    k,
+                    chr(ord("a") + k),
+                    said("{name}\nHear this reference (R goes round)").format(name=reference.name),
+                )
                 for k, reference in enumerate(references)
             ],
             self.reference if self._what == "reference" else None,
@@ -440,9 +472,9 @@ class ListenPanel(QFrame):
             gain = gains.get(what, 0.0)
             self.choices[what].show_detail(figure(gain, "dB", 2) if abs(gain) >= 0.005 else "")
         if not self.match.isChecked():
-            text = "off"
+            text = said("off")
         elif self.heard not in self.loudness and self._what != "difference":
-            text = "measuring…"
+            text = said("measuring…")
         else:
             listening = self.listening
             text = figure(

@@ -19,7 +19,7 @@ from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, Output, Place, SideName
 from stonekite.signal.decibels import db_of
 from stonekite.stages.settings import settings_of
-from stonekite.words import LETTERS, NAMES, figure
+from stonekite.words import LETTERS, NAMES, figure, said
 
 _PLACE = settings_of(Place)["position"]
 _HALF_DEG = 62.0
@@ -36,9 +36,9 @@ class PlacePicture(QWidget):
         super().__init__()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(130)
-        self.setAccessibleName("Placement of left and right")
+        self.setAccessibleName(said("Placement of left and right"))
         self.setToolTip(
-            "Drag a side to where it is to be heard (arrow keys; PageUp and PageDown choose the side)"
+            said("Drag a side to where it is to be heard (arrow keys; PageUp and PageDown choose the side)")
         )
         self._output = Output()
         self._drag: tuple[SideName, object] | None = None
@@ -51,8 +51,12 @@ class PlacePicture(QWidget):
         self._output = output
         gains = output_matrix(output)
         words = [
-            f"{NAMES[side]} at {_PLACE.shown(getattr(output, side).position)}, "
-            f"{_db(gains[0, k])} to the left and {_db(gains[1, k])} to the right"
+            said("{name} at {position}, {left} to the left and {right} to the right").format(
+                name=NAMES[side],
+                position=_PLACE.shown(getattr(output, side).position),
+                left=_db(gains[0, k]),
+                right=_db(gains[1, k]),
+            )
             for k, side in enumerate(SIDES)
         ]
         self.setAccessibleDescription("; ".join(words))
@@ -119,7 +123,9 @@ class PlacePicture(QWidget):
         painter.setBrush(roles.panel)
         painter.drawEllipse(ear, 8, 8)
         painter.setPen(roles.muted)
-        painter.drawText(QRectF(ear.x() - 60, ear.y() + 6, 120, 16), Qt.AlignmentFlag.AlignCenter, "listener")
+        painter.drawText(
+            QRectF(ear.x() - 60, ear.y() + 6, 120, 16), Qt.AlignmentFlag.AlignCenter, said("listener")
+        )
 
     def _paint_side(self, painter: QPainter, side: SideName) -> None:
         centre = self.place_of(side)
@@ -156,7 +162,9 @@ class PlacePicture(QWidget):
         painter.setPen(roles.muted)
         painter.setFont(font(8.5))
         painter.drawText(
-            QRectF(left, top, _BAR, 16), Qt.AlignmentFlag.AlignLeft, f"{NAMES[name]} loudspeaker"
+            QRectF(left, top, _BAR, 16),
+            Qt.AlignmentFlag.AlignLeft,
+            said("{name} loudspeaker").format(name=NAMES[name]),
         )
         for k, side in enumerate(SIDES):
             gain = float(gains[row, k])
@@ -223,8 +231,9 @@ def _db(gain: float) -> str:
 
 def _where(position: float) -> str:
     if math.isclose(position, 0.0, abs_tol=0.4):
-        return "centre"
-    return f"{abs(position):.0f} % {'left' if position < 0 else 'right'}"
+        return said("centre")
+    words = said("{share:.0f} % left") if position < 0 else said("{share:.0f} % right")
+    return words.format(share=abs(position))
 
 
 _CEILING = ("limited", "ceiling_db")
@@ -240,16 +249,16 @@ class OutputView(QFrame):
         super().__init__()
         self.setObjectName("panel")
         self._document = document
-        self.title = Label("Output")
+        self.title = Label(said("Output"))
         self.title.setObjectName("title")
         self.words = Label("")
         self.words.setObjectName("muted")
-        self.export = QPushButton("Export…")
+        self.export = QPushButton(said("Export…"))
         self.export.setObjectName("small")
-        keyed(self.export, "Write the result to a file", "export")
-        self.reset = QPushButton("Reset")
+        keyed(self.export, said("Write the result to a file"), "export")
+        self.reset = QPushButton(said("Reset"))
         self.reset.setObjectName("small")
-        self.reset.setToolTip("Both sides where they were, full width, no balance, no trim, no ceiling")
+        self.reset.setToolTip(said("Both sides where they were, full width, no balance, no trim, no ceiling"))
         head = QHBoxLayout()
         head.setSpacing(12)
         head.addWidget(self.title)
@@ -264,14 +273,14 @@ class OutputView(QFrame):
         ceiling.setSpacing(12)
         for path, setting, words in (
             *((((side, "position"), _PLACE, NAMES[side])) for side in SIDES),
-            *(((name,), setting, "Output") for name, setting in output.items()),
+            *(((name,), setting, said("Output")) for name, setting in output.items()),
         ):
             control = self.controls[path] = control_for(setting, words)
             if isinstance(control, ValueField):
                 control.refused.connect(self.refused)
                 if len(path) > 1:
                     control.set_colour(roles.component(path[0]))
-                    control.set_label(f"{words} at")
+                    control.set_label(said("{name} at").format(name=words))
                     control.set_default(-100.0 if path[0] == "left" else 100.0)
             on_move(
                 control,
@@ -279,13 +288,15 @@ class OutputView(QFrame):
             )
             place = ceiling if path[0] in _CEILING else row
             place.addWidget(control, 1 if isinstance(control, ValueField) else 0)
-        self.swap = Toggle("Swapped", "Swap left and right", "Left to the right and right to the left")
+        self.swap = Toggle(
+            said("Swapped"), said("Swap left and right"), said("Left to the right and right to the left")
+        )
         row.addWidget(self.swap)
         self.controls["ceiling_db",].setMaximumWidth(220)
         self.limiting = Label("")
         self.limiting.setObjectName("muted")
         self.limiting.setToolTip(
-            "What the ceiling takes away now, and the most since it was put in (click to forget)"
+            said("What the ceiling takes away now, and the most since it was put in (click to forget)")
         )
         self.limiting.mousePressEvent = lambda event: self._forget()  # type: ignore[method-assign]
         ceiling.addWidget(self.limiting, 1)
@@ -300,11 +311,11 @@ class OutputView(QFrame):
         layout.addLayout(ceiling)
         self.picture.moved.connect(
             lambda side, position, token: self._put(
-                (side, "position"), f"{NAMES[side]} place", position, token
+                (side, "position"), said("{name} place").format(name=NAMES[side]), position, token
             )
         )
         self.export.clicked.connect(self.export_asked)
-        self.reset.clicked.connect(lambda: self._document.put(("output",), Output(), "Output reset"))
+        self.reset.clicked.connect(lambda: self._document.put(("output",), Output(), said("Output reset")))
         self.swap.clicked.connect(self._swap)
 
     def refresh(self) -> None:
@@ -317,9 +328,9 @@ class OutputView(QFrame):
             show_on(control, tree.at(output, path))
         self.swap.setChecked(output.left.position > output.right.position)
         self.words.setText(
-            "as it comes out of the join"
+            said("as it comes out of the join")
             if output == Output()
-            else "width, then places, balance, level and ceiling"
+            else said("width, then places, balance, level and ceiling")
         )
         self.controls["ceiling_db",].setEnabled(output.limited)
         if not output.limited:
@@ -334,13 +345,19 @@ class OutputView(QFrame):
         if not self._document.is_open or not self._document.strip.output.limited:
             return
         self._most_db = max(self._most_db, reduction_db)
-        self.limiting.setText(f"takes {reduction_db:.1f} dB, {self._most_db:.1f} dB at the most")
+        self.limiting.setText(
+            said("takes {reduction_db:.1f} dB, {most_db:.1f} dB at the most").format(
+                reduction_db=reduction_db, most_db=self._most_db
+            )
+        )
 
     def _swap(self) -> None:
         output = self._document.strip.output
         swapped = edits.put(edits.put(output, ("left",), output.right), ("right",), output.left)
-        self._document.put(("output",), swapped, "Output sides swapped")
+        self._document.put(("output",), swapped, said("Output sides swapped"))
 
     def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "output", *path)
-        self._document.put(("output", *path), value, f"Output: {words.lower()}", gesture)
+        self._document.put(
+            ("output", *path), value, said("Output: {reason}").format(reason=words.lower()), gesture
+        )

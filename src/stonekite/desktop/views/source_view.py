@@ -31,24 +31,24 @@ from stonekite.session import edits, tree
 from stonekite.session.types import SIDES, USED_BY_SIGNAL, Generator, Intake, IntakeSide
 from stonekite.signal.matrix import COMPONENTS
 from stonekite.stages.settings import settings_of
-from stonekite.words import NAMES, figure, number
+from stonekite.words import NAMES, figure, number, said
 
 _ROWS = (
-    ("rms_dbfs", "Level, RMS", "dBFS"),
-    ("lufs", "Loudness", "LUFS"),
-    ("peak_dbfs", "Peak", "dBFS"),
-    ("noise_floor_dbfs", "Noise floor", "dBFS"),
-    ("clipped", "Clipped samples", ""),
-    ("dc", "Offset", "%"),
-    ("bandwidth_hz", "Bandwidth", "kHz"),
+    ("rms_dbfs", said("Level, RMS"), "dBFS"),
+    ("lufs", said("Loudness"), "LUFS"),
+    ("peak_dbfs", said("Peak"), "dBFS"),
+    ("noise_floor_dbfs", said("Noise floor"), "dBFS"),
+    ("clipped", said("Clipped samples"), ""),
+    ("dc", said("Offset"), "%"),
+    ("bandwidth_hz", said("Bandwidth"), "kHz"),
 )
 
 
 def _figure(field: str, value: float | None) -> str:
     if value is None:
-        return "silent"
+        return said("silent")
     if field == "clipped":
-        return f"{int(value)}" if value else "none"
+        return f"{int(value)}" if value else said("none")
     if field == "dc":
         return number(100 * value, 2, sign=True) if abs(value) >= 5e-5 else "0"
     if field == "bandwidth_hz":
@@ -56,7 +56,7 @@ def _figure(field: str, value: float | None) -> str:
     return number(value)
 
 
-SEPARATE, NARROW, OPEN = "Separate…", "Narrow the result", "Open another…"
+SEPARATE, NARROW, OPEN = said("Separate…"), said("Narrow the result"), said("Open another…")
 _ELSEWHERE = {"unrelated": SEPARATE, "width": NARROW, "silent": OPEN}
 """Verdicts whose repair is not in the intake."""
 _ROOM_FOR_PLOTS = 460
@@ -69,7 +69,7 @@ class FiguresTable(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._found: Findings | None = None
-        self.setAccessibleName("Figures of each component")
+        self.setAccessibleName(said("Figures of each component"))
         self.setSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Preferred)
 
     def sizeHint(self) -> QSize:
@@ -154,12 +154,14 @@ class VerdictRow(QWidget):
         row.addWidget(mark)
         row.addWidget(self.sentence, 1)
         if words is not None:
-            self.button = QPushButton("Repaired" if done else words)
+            self.button = QPushButton(said("Repaired") if done else words)
             self.button.setObjectName("small")
             self.button.setEnabled(not done)
             self.button.setAccessibleName(f"{words}: {verdict.sentence}")
             self.button.setToolTip(
-                f"{verdict.sentence} One click repairs it in the intake; undo takes it back."
+                said("{sentence} One click repairs it in the intake; undo takes it back.").format(
+                    sentence=verdict.sentence
+                )
             )
             row.addWidget(self.button)
 
@@ -178,15 +180,15 @@ class SourceView(QFrame):
         self._found: Findings | None = None
         self._shown: tuple[Any, ...] | None = None
         self.rows: list[VerdictRow] = []
-        self.title = Label("Source check")
+        self.title = Label(said("Source check"))
         self.title.setObjectName("title")
         self.together = Label("")
         self.together.setObjectName("muted")
         self.open = QPushButton(OPEN)
         self.separate = QPushButton(SEPARATE)
-        keyed(self.open, "Open another recording or session", "open")
+        keyed(self.open, said("Open another recording or session"), "open")
         self.separate.setToolTip(
-            "Write left and right as two mono files, or open each side as a session of its own"
+            said("Write left and right as two mono files, or open each side as a session of its own")
         )
         head = QHBoxLayout()
         head.setSpacing(12)
@@ -244,7 +246,7 @@ class SourceView(QFrame):
         row = QHBoxLayout()
         row.setSpacing(10)
         for field, setting in settings_of(Generator).items():
-            control = self.generator[field] = control_for(setting, "Test generator")
+            control = self.generator[field] = control_for(setting, said("Test generator"))
             on_move(control, partial(self._put_generator, field))
             if isinstance(control, ValueField):
                 control.refused.connect(self.refused)
@@ -256,18 +258,18 @@ class SourceView(QFrame):
         grid.setHorizontalSpacing(12)
         grid.setVerticalSpacing(4)
         intake = settings_of(Intake)
-        use = self.use = control_for(intake["use"], "Intake")
+        use = self.use = control_for(intake["use"], said("Intake"))
         on_move(use, partial(self._put, ("use",), intake["use"].label))
-        self.remove_dc = Toggle(intake["remove_dc"].label, "Remove DC", intake["remove_dc"].help)
+        self.remove_dc = Toggle(intake["remove_dc"].label, said("Remove DC"), intake["remove_dc"].help)
         self.remove_dc.clicked.connect(
             lambda on: self._put(("remove_dc",), intake["remove_dc"].label, on, None)
         )
-        self.balance = QPushButton("Balance sides")
-        self.balance.setToolTip("Trim the louder side so that both are equally loud")
-        self.align = QPushButton("Align sides")
-        self.align.setToolTip("Hold the earlier side back so that both are in time, as measured")
-        self.balance.clicked.connect(lambda: self._repair("Balance sides", repair.balanced))
-        self.align.clicked.connect(lambda: self._repair("Align sides", repair.aligned))
+        self.balance = QPushButton(said("Balance sides"))
+        self.balance.setToolTip(said("Trim the louder side so that both are equally loud"))
+        self.align = QPushButton(said("Align sides"))
+        self.align.setToolTip(said("Hold the earlier side back so that both are in time, as measured"))
+        self.balance.clicked.connect(lambda: self._repair(said("Balance sides"), repair.balanced))
+        self.align.clicked.connect(lambda: self._repair(said("Align sides"), repair.aligned))
         first = QVBoxLayout()
         first.setSpacing(6)
         first.addWidget(use)
@@ -340,21 +342,21 @@ class SourceView(QFrame):
     def _together(self) -> str:
         found = self._found
         if found is None:
-            return "looking at the whole recording…"
+            return said("looking at the whole recording…")
         correlation = "–" if found.correlation is None else number(found.correlation, 2, sign=True)
-        words = [f"correlation {correlation}"]
+        words = [said("correlation {correlation}").format(correlation=correlation)]
         if found.confidence >= 0.5:
             late = 1000 * found.offset_samples / found.rate
-            polarity = "same polarity" if found.polarity > 0 else "opposite polarity"
-            words += [f"right later by {figure(late, 'ms', 3, sign=True)}", polarity]
-        words.append(f"sure by {100 * found.confidence:.0f} %")
+            polarity = said("same polarity") if found.polarity > 0 else said("opposite polarity")
+            words += [said("right later by {late}").format(late=figure(late, "ms", 3, sign=True)), polarity]
+        words.append(said("sure by {count:.0f} %").format(count=100 * found.confidence))
         return " · ".join(words)
 
     def _show_verdicts(self) -> None:
-        said = verdicts(self._found) if self._found is not None else []
+        told = verdicts(self._found) if self._found is not None else []
         found = self._found
-        done = [found is not None and self._is_repaired(v, found) for v in said]
-        state = (tuple(said), tuple(done))
+        done = [found is not None and self._is_repaired(v, found) for v in told]
+        state = (tuple(told), tuple(done))
         if state == self._shown:
             return
         self._shown = state
@@ -363,7 +365,7 @@ class SourceView(QFrame):
             row.hide()
             row.deleteLater()
         self.rows = []
-        for place, (verdict, is_done) in enumerate(zip(said, done, strict=True)):
+        for place, (verdict, is_done) in enumerate(zip(told, done, strict=True)):
             row = VerdictRow(verdict, is_done)
             if row.button is not None and verdict.fault == "unrelated":
                 row.button.setEnabled(self.separate.isEnabled())  # a test generator has no file to separate
@@ -375,7 +377,8 @@ class SourceView(QFrame):
             elif row.button is not None and found is not None:
                 row.button.clicked.connect(
                     lambda on=False, v=verdict, f=found: self._set(
-                        repair.repaired(self.intake, v, f), f"Repair: {repair.repair_words(v)}"
+                        repair.repaired(self.intake, v, f),
+                        said("Repair: {v}").format(v=repair.repair_words(v)),
                     )
                 )
             self._verdicts.insertWidget(place, row)
@@ -383,7 +386,7 @@ class SourceView(QFrame):
 
     def _narrow(self, verdict: Verdict) -> None:
         output = repair.narrowed(self._document.strip.output, verdict)
-        self._document.put(("output",), output, f"Repair: {NARROW}")
+        self._document.put(("output",), output, said("Repair: {narrow}").format(narrow=NARROW))
 
     def _is_repaired(self, verdict: Verdict, found: Findings) -> bool:
         if verdict.fault == "width":
@@ -401,7 +404,9 @@ class SourceView(QFrame):
 
     def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "intake", *path)
-        self._document.put(("intake", *path), value, f"Intake: {words.lower()}", gesture)
+        self._document.put(
+            ("intake", *path), value, said("Intake: {reason}").format(reason=words.lower()), gesture
+        )
 
     def _put_generator(self, field: str, value: Any, token: object) -> None:
         source = self._document.stem.source
@@ -413,5 +418,7 @@ class SourceView(QFrame):
         )
         gesture = None if token is None else (token, "generator", field)
         self._document.edit(
-            session, f"Test generator: {settings_of(Generator)[field].label.lower()}", gesture
+            session,
+            said("Test generator: {reason}").format(reason=settings_of(Generator)[field].label.lower()),
+            gesture,
         )

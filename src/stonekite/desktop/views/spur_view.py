@@ -16,7 +16,7 @@ from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.pictures.delay_picture import DelayPicture
 from stonekite.session.differences import named
 from stonekite.session.spur import END, SPLIT, Spur
-from stonekite.words import figure, number
+from stonekite.words import figure, number, said
 
 
 class SpurView(QFrame):
@@ -36,37 +36,39 @@ class SpurView(QFrame):
         self.name = QLineEdit()
         self.name.setMaxLength(60)
         self.name.setFixedWidth(150)
-        self.name.setAccessibleName("Name of the spur")
-        self.name.setToolTip("Name of the spur")
+        self.name.setAccessibleName(said("Name of the spur"))
+        self.name.setToolTip(said("Name of the spur"))
         self.leaves = QComboBox()
-        self.leaves.setAccessibleName("Where the spur leaves the legs")
-        self.leaves.setToolTip("Where the spur leaves the legs: at the split, after a stage, or at their end")
-        self.add = QPushButton("Add a stage…")
-        self.align = QPushButton("Align to leg")
-        self.match = QPushButton("Match levels…")
-        self.remove = QPushButton("Remove")
+        self.leaves.setAccessibleName(said("Where the spur leaves the legs"))
+        self.leaves.setToolTip(
+            said("Where the spur leaves the legs: at the split, after a stage, or at their end")
+        )
+        self.add = QPushButton(said("Add a stage…"))
+        self.align = QPushButton(said("Align to leg"))
+        self.match = QPushButton(said("Match levels…"))
+        self.remove = QPushButton(said("Remove"))
         self.without = Toggle(
-            "Hear without",
-            "Hear without the spur",
-            "Hear all but this spur, turned so that it is as loud as with it, while this is on",
+            said("Hear without"),
+            said("Hear without the spur"),
+            said("Hear all but this spur, turned so that it is as loud as with it, while this is on"),
         )
         self.without.clicked.connect(self.without_asked)
         for button, help in (
-            (self.add, "Put a stage into the spur"),
+            (self.add, said("Put a stage into the spur")),
             (
                 self.align,
-                "Find the delay at which the spur adds most to all that is heard beside it, and use it",
+                said("Find the delay at which the spur adds most to all that is heard beside it, and use it"),
             ),
-            (self.match, "Bring legs and spurs that you choose to equal loudness, each heard alone"),
-            (self.remove, "Take the spur away, with its stages"),
+            (self.match, said("Bring legs and spurs that you choose to equal loudness, each heard alone")),
+            (self.remove, said("Take the spur away, with its stages")),
         ):
             button.setObjectName("small")
             button.setToolTip(help)
         head = QHBoxLayout()
         head.setSpacing(10)
-        title = Label("Spur")
+        title = Label(said("Spur"))
         title.setObjectName("title")
-        leaves = Label("leaves")
+        leaves = Label(said("leaves"))
         leaves.setObjectName("muted")
         for part in (title, self.name, leaves, self.leaves):
             head.addWidget(part)
@@ -75,7 +77,7 @@ class SpurView(QFrame):
         for button in (self.add, self.align, self.match, self.remove):
             head.addWidget(button)
         self.picture = DelayPicture()
-        self.row = SettingsRow(Spur, "Spur")
+        self.row = SettingsRow(Spur, said("Spur"))
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
         layout.setSpacing(6)
@@ -108,10 +110,10 @@ class SpurView(QFrame):
             self.name.setText(spur.name)
         colour = roles.chalk if spur.of_both else roles.component(spur.source)
         self.leaves.clear()
-        self.leaves.addItem("at the split", SPLIT)
+        self.leaves.addItem(said("at the split"), SPLIT)
         for stage, name in named(strip.stages).items():
-            self.leaves.addItem(f"after {name}", stage)
-        self.leaves.addItem("at the end of the legs", END)
+            self.leaves.addItem(said("after {name}").format(name=name), stage)
+        self.leaves.addItem(said("at the end of the legs"), END)
         self.leaves.setCurrentIndex(max(0, self.leaves.findData(spur.after)))
         self.row.show_values(spur, colour)
         one = not spur.of_both
@@ -129,9 +131,14 @@ class SpurView(QFrame):
     def show_aligned(self, spur: Spur, answer: Any) -> None:
         """What was found of the delay of a spur."""
         self._aligned = spur, answer
-        words = (
-            f"At {figure(answer.delay_ms, 'ms', 2)} it adds most: {figure(answer.rise_db, 'dB', 2, sign=True)} in all, "
-            f"correlation {number(answer.correlation, 2)}; what does not agree is {_left(answer.correlation)} of the spur"
+        words = said(
+            "At {delay_ms} it adds most: {rise_db} in all, correlation {correlation}; what does not agree is "
+            "{left} of the spur"
+        ).format(
+            delay_ms=figure(answer.delay_ms, "ms", 2),
+            rise_db=figure(answer.rise_db, "dB", 2, sign=True),
+            correlation=number(answer.correlation, 2),
+            left=_left(answer.correlation),
         )
         self.picture.show_curve(np.array(answer.curve_db), words)
 

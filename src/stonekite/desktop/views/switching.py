@@ -16,7 +16,7 @@ from stonekite.processes.jobs import Analysed
 from stonekite.processes.pool import Pool
 from stonekite.session import edits
 from stonekite.session.types import REFERENCES, Loop, Reference, Source, Strip
-from stonekite.words import clock, parsed_range
+from stonekite.words import clock, parsed_range, said
 
 _VIEW = "view "
 
@@ -162,29 +162,32 @@ class Switching(QObject):
             return
         before = {version.number for version in self._document.session.versions}
         number = next(v.number for v in session.versions if v.number not in before)
-        self._document.edit(session, f"Version {number} kept")
-        self.said.emit(f"Kept as version {number}: Alt+{number} switches to it.")
+        self._document.edit(session, said("Version {number} kept").format(number=number))
+        self.said.emit(said("Kept as version {number}: Alt+{number} switches to it.").format(number=number))
 
     def replace(self, number: int) -> None:
         """Keep the state now in place of a version."""
         old = self._document.session.version(number)
         if old is not None:
             session = edits.keep_version(self._document.session, old.note, number)
-            self._document.edit(session, f"Version {number} replaced")
+            self._document.edit(session, said("Version {number} replaced").format(number=number))
 
     def use(self, number: int) -> None:
         """Make a version the state now."""
         self._listen.choose("processed")
         session = edits.use_version(self._document.session, number)
-        self._document.edit(session, f"Back to version {number}")
+        self._document.edit(session, said("Back to version {number}").format(number=number))
 
     def take(self, number: int, stage: int) -> None:
         """Take a single stage over from a version."""
         session = edits.take_stage(self._document.session, STEM, number, stage)
-        self._document.edit(session, f"Stage taken over from version {number}")
+        self._document.edit(session, said("Stage taken over from version {number}").format(number=number))
 
     def remove(self, number: int) -> None:
-        self._document.edit(edits.remove_version(self._document.session, number), f"Version {number} removed")
+        self._document.edit(
+            edits.remove_version(self._document.session, number),
+            said("Version {number} removed").format(number=number),
+        )
 
     def set_note(self, number: int, note: str) -> None:
         """Say what a version is."""
@@ -193,7 +196,7 @@ class Switching(QObject):
             for version in self._document.session.versions
         )
         session = msgspec.structs.replace(self._document.session, versions=versions)
-        self._document.edit(session, f"Note of version {number}")
+        self._document.edit(session, said("Note of version {number}").format(number=number))
 
     def ask_note(self, number: int) -> QInputDialog | None:
         """Ask for a note (modal to the window, not blocking)."""
@@ -201,7 +204,10 @@ class Switching(QObject):
         if version is None:
             return None
         return self._ask(
-            f"Version {number}", "What is it?", version.note, lambda text: self.set_note(number, text)
+            said("Version {number}").format(number=number),
+            said("What is it?"),
+            version.note,
+            lambda text: self.set_note(number, text),
         )
 
     def _ask(self, title: str, words: str, text: str, then) -> QInputDialog:
@@ -215,11 +221,11 @@ class Switching(QObject):
 
     def _version_menu(self, number: int, place: QPoint) -> None:
         menu = self.menu = QMenu(self._window)
-        menu.addAction("Make it the state now", lambda: self.use(number))
-        menu.addAction("Replace it by the state now", lambda: self.replace(number))
-        menu.addAction("Note…", lambda: self.ask_note(number))
+        menu.addAction(said("Make it the state now"), lambda: self.use(number))
+        menu.addAction(said("Replace it by the state now"), lambda: self.replace(number))
+        menu.addAction(said("Note…"), lambda: self.ask_note(number))
         menu.addSeparator()
-        menu.addAction("Remove it", lambda: self.remove(number))
+        menu.addAction(said("Remove it"), lambda: self.remove(number))
         menu.popup(place)
 
     # References
@@ -228,8 +234,8 @@ class Switching(QObject):
         """Choose files to compare with."""
         if not self._document.is_open:
             return
-        pattern = f"Audio ({' '.join('*' + s for s in READABLE)})"
-        names, _ = QFileDialog.getOpenFileNames(self._window, "References", "", pattern)
+        pattern = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
+        names, _ = QFileDialog.getOpenFileNames(self._window, said("References"), "", pattern)
         for name in names:
             self.add_reference(Path(name))
 
@@ -237,7 +243,9 @@ class Switching(QObject):
         """Put a finished recording into the switch."""
         known = self._document.desk.references
         if len(known) >= REFERENCES:
-            self.said.emit(f"There are {REFERENCES} references already: remove one.")
+            self.said.emit(
+                said("There are {references} references already: remove one.").format(references=REFERENCES)
+            )
             return
         try:
             source = session_of(path)[0].sound.stems[0].source
@@ -264,7 +272,7 @@ class Switching(QObject):
         references = list(self._document.session.desk.references)
         name = references.pop(place).name
         self._document.set_references(tuple(references))
-        self.said.emit(f"Reference “{name}” removed.")
+        self.said.emit(said("Reference “{name}” removed.").format(name=name))
 
     def _reference_menu(self, place: int, where: QPoint) -> None:
         reference = self._document.session.desk.references[place]
@@ -272,15 +280,15 @@ class Switching(QObject):
         text = "" if loop is None else f"{clock(loop.start_s)} – {clock(loop.end_s)}"
         menu = self.menu = QMenu(self._window)
         menu.addAction(
-            "Range…",
+            said("Range…"),
             lambda: self._ask(
                 reference.name,
-                "Loop from – to, such as 0:10 – 0:30; nothing: all of it",
+                said("Loop from – to, such as 0:10 – 0:30; nothing: all of it"),
                 text,
                 lambda typed: self.set_reference_range(place, typed),
             ),
         )
-        menu.addAction("Remove it", lambda: self.remove_reference(place))
+        menu.addAction(said("Remove it"), lambda: self.remove_reference(place))
         menu.popup(where)
 
     def close(self) -> None:

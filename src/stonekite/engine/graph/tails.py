@@ -5,6 +5,7 @@ from collections.abc import Iterator
 import numpy as np
 
 from stonekite.signal.decibels import gain_of
+from stonekite.words import said
 
 QUIET_DB = -90.0
 """What rings on is part of the result until it is never louder than this again, in dBFS."""
@@ -49,5 +50,9 @@ def typed(text: str) -> Tail:
     except ValueError:
         seconds = -1.0
     if not 0.0 <= seconds <= LONGEST_S:
-        raise ValueError(f"A tail is auto, none or a number of seconds from 0 to {LONGEST_S:g}.")
+        raise ValueError(
+            said("A tail is auto, none or a number of seconds from 0 to {longest_s:g}.").format(
+                longest_s=LONGEST_S
+            )
+        )
     return seconds

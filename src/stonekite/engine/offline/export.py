@@ -17,6 +17,7 @@ from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.differences import names_of
 from stonekite.session.types import Session
 from stonekite.signal.matrix import component
+from stonekite.words import said
 
 Parts = Literal["result", "component", "all"]
 
@@ -125,7 +126,11 @@ def _refuse_inputs(session: Session, paths: list[Path]) -> None:
         for source in sources:
             used = Path(source.path)
             if source.generator is None and path.exists() and used.exists() and path.samefile(used):
-                raise AudioError(f"“{path.name}” is a recording of this session: choose another name.")
+                raise AudioError(
+                    said("“{name}” is a recording of this session: choose another name.").format(
+                        name=path.name
+                    )
+                )
 
 
 def _write(stereo: Writer | None, singles: dict[str, Writer], block: np.ndarray) -> None:

@@ -11,6 +11,7 @@ from stonekite.measure.loudness import Loudness
 from stonekite.session.alone import beside, only
 from stonekite.session.spur import LONGEST_MS
 from stonekite.session.types import Stem, Strip
+from stonekite.words import said
 
 LISTENED_S = 30.0
 """So much of a recording is looked at, from its middle."""
@@ -79,7 +80,7 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
             yield 0.5 * (k + done)
         parts.append(np.concatenate(blocks, axis=1))
     if min(_power(part) for part in parts) <= 1e-12 * parts[0].size:
-        raise ValueError("One of both is silent: there is nothing to align.")
+        raise ValueError(said("One of both is silent: there is nothing to align."))
     rest, other = _folded(parts)
     powers = [_power(rest), _power(other)]
     rate = stem.source.rate

@@ -4,21 +4,22 @@ import msgspec
 
 from stonekite.measure.verdicts import Findings, Verdict
 from stonekite.session.types import Intake, IntakeSide, Output, SideName
+from stonekite.words import said
 
 
 def repair_words(verdict: Verdict) -> str | None:
     """What its repair does, for a button; None if nothing can be done in the intake."""
     other = "left" if verdict.side == "right" else "right"
     return {
-        "one-side-silent": f"Use {other} for both",
-        "nearly-silent": f"Use {other} for both",
-        "narrow-band": f"Use {other} for both",
-        "mono": "Fold to mono",
-        "mono-off-centre": "Balance sides",
-        "inverted": f"Invert {verdict.side}",
-        "late": "Align sides",
-        "louder": "Balance sides",
-        "offset": "Remove DC",
+        "one-side-silent": said("Use {other} for both").format(other=other),
+        "nearly-silent": said("Use {other} for both").format(other=other),
+        "narrow-band": said("Use {other} for both").format(other=other),
+        "mono": said("Fold to mono"),
+        "mono-off-centre": said("Balance sides"),
+        "inverted": said("Invert {side}").format(side=verdict.side),
+        "late": said("Align sides"),
+        "louder": said("Balance sides"),
+        "offset": said("Remove DC"),
     }.get(verdict.fault)
 
 

@@ -9,6 +9,7 @@ from stonekite.files.audio import Reader, fingerprint
 from stonekite.signal.sanity import clean
 from stonekite.stages.cabinet import LONGEST_S
 from stonekite.stages.cabinet_settings import OwnResponse
+from stonekite.words import said
 
 HIGHEST_RATE = 48_000.0
 """Nothing of a cabinet is above half of it."""
@@ -32,7 +33,7 @@ def read_response(path: Path) -> OwnResponse:
         rows = rows[:1]
     peak = float(np.abs(rows).max(initial=0.0))
     if peak <= 1e-9:
-        raise ResponseError(f"“{path.name}” is silent: it cannot be a response.")
+        raise ResponseError(said("“{name}” is silent: it cannot be a response.").format(name=path.name))
     level = np.abs(rows).max(axis=0)
     first = max(0, int(np.argmax(level > peak * 10 ** (_SILENT_DB / 20))) - int(0.0005 * rate))
     last = int(np.flatnonzero(level > peak * 10 ** (_ENDS_DB / 20))[-1]) + 1
@@ -53,7 +54,9 @@ def read_response(path: Path) -> OwnResponse:
     loud = np.sqrt(np.average(power[judged], weights=1.0 / hz[judged]))  # every octave alike
     if loud <= 1e-9 * peak:
         raise ResponseError(
-            f"“{path.name}” has nothing from 200 Hz to 4 kHz: it cannot be a cabinet's response."
+            said("“{name}” has nothing from 200 Hz to 4 kHz: it cannot be a cabinet's response.").format(
+                name=path.name
+            )
         )
     return OwnResponse(
         name=path.name[:200],

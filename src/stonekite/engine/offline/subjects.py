@@ -18,6 +18,7 @@ from stonekite.lazy import lazy
 from stonekite.measure.measures import Measures
 from stonekite.session.types import Source, Strip
 from stonekite.signal.decibels import gain_of
+from stonekite.words import said
 
 meters = lazy("stonekite.measure.meters")
 
@@ -49,7 +50,7 @@ def sound(subject: Subject) -> Iterator[tuple[np.ndarray, int]]:
         span = subject.span or (0, reader.facts.frames)
         span = max(0, span[0]), min(span[1], reader.facts.frames)
         if span[0] >= span[1]:
-            raise AudioError("There is nothing in this range to measure.")
+            raise AudioError(said("There is nothing in this range to measure."))
         rate = subject.rate or reader.facts.rate
         if subject.strip is None:
             ratio = rate / reader.facts.rate
