@@ -5,6 +5,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.graph.line import END
+from stonekite.session.types import Leg, Split, Strip
+from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import MATRICES, component, decode, encode
 
 integers = st.lists(
@@ -49,3 +53,21 @@ def test_component_by_name():
     assert [component(stereo, n)[0] for n in ("left", "right", "mid", "side")] == [1.0, 0.5, 0.75, 0.25]
     with pytest.raises(ValueError, match="centre"):
         component(stereo, "centre")
+
+
+@pytest.mark.parametrize("matrix", MATRICES)
+def test_a_strip_without_stages_is_encoding_levels_and_decoding_bit_by_bit(matrix):
+    """Whether it is done in one pass, or looked into half-way, or damaged somewhere."""
+    stereo = np.random.default_rng(1).standard_normal((2, 700))
+    strip = Strip(
+        split=Split(matrix=matrix), upper=Leg(level_db=-4.3), lower=Leg(level_db=2.1, inverted=True)
+    )
+    gains = np.array([[gain_of(-4.3)], [-gain_of(2.1)]])
+    damaged = stereo.copy()
+    damaged[0, 100], damaged[1, 300] = np.nan, 1e30
+    for sound in (stereo, damaged, stereo[::-1], np.asfortranarray(stereo)):
+        whole = np.where(np.abs(sound) < 1e6, sound, 0.0)
+        expected = decode(encode(whole, matrix) * gains, matrix)
+        assert np.array_equal(Chain(strip, 48_000).process(sound, 0), expected)
+        looked_into = Chain(strip, 48_000).process(sound, 0, Tap(END))
+        assert np.array_equal(looked_into, expected)

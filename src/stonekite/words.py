@@ -1,7 +1,7 @@
 """How names, numbers and times are shown and typed, wherever they stand, and in which language.
 
-What is said in one place for all of the program (here, in commands.py, settings and kinds of stages) goes through `said`,
-which looks it up in a catalogue of the user's language, if there is one: a gettext file called stonekite.mo. `python -m
+All that is said goes through `said`, which looks it up in a catalogue of the user's language, if there is one: a gettext
+file called stonekite.mo. What is filled in has a name: said("{count} bands").format(count=3). `python -m
 stonekite.catalogue` writes the template for one. Knows nothing else of this program.
 """
 

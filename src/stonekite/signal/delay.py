@@ -39,9 +39,12 @@ class Delay:
 
     def __init__(self, samples: tuple[int, int]) -> None:
         self._lines = [np.zeros(n) for n in samples]
+        self._delays = any(samples)
 
     def process(self, block: np.ndarray) -> None:
         """Delay block (2, frames) in place."""
+        if not self._delays:
+            return
         for row, line in enumerate(self._lines):
             if len(line):
                 joined = np.concatenate([line, block[row]])

@@ -23,7 +23,21 @@ _DECODE = {  # (gain of Mid, gain of Side) in L = M + S, R = M - S
 }
 
 
-def _butterfly(block: np.ndarray, upper: float, lower: float) -> np.ndarray:
+def encoding(matrix: Matrix) -> tuple[float, float, float, float]:
+    """Gains of both rows before their sum and difference are taken, and of sum and difference."""
+    return (1.0, 1.0, *_ENCODE[matrix])
+
+
+def decoding(matrix: Matrix) -> tuple[float, float, float, float]:
+    """The same of the way back."""
+    mid, side = _DECODE[matrix]
+    return (1.0, 1.0, mid, side) if mid == side else (mid, side, 1.0, 1.0)
+
+
+def _butterfly(block: np.ndarray, gains: tuple[float, float, float, float]) -> np.ndarray:
+    first, second, upper, lower = gains
+    if first != 1.0 or second != 1.0:
+        block = block * np.array([[first], [second]])
     out = np.empty_like(block)
     np.add(block[0], block[1], out=out[0])
     np.subtract(block[0], block[1], out=out[1])
@@ -41,17 +55,12 @@ def encode(stereo: np.ndarray, matrix: Matrix = "half-sum") -> np.ndarray:
     Exact for integers of up to 52 bits with half-sum and raised-side, since sums and halves of such
     numbers are doubles; equal-power rounds and is exact again after rounding to the integer grid.
     """
-    return _butterfly(stereo, *_ENCODE[matrix])
+    return _butterfly(stereo, encoding(matrix))
 
 
 def decode(components: np.ndarray, matrix: Matrix = "half-sum") -> np.ndarray:
     """Mid/side (2, frames) back to left/right (2, frames); the inverse of `encode`."""
-    mid, side = _DECODE[matrix]
-    scaled = components
-    if mid == side:
-        return _butterfly(components, mid, side)
-    scaled = components * np.array([[mid], [side]])
-    return _butterfly(scaled, 1.0, 1.0)
+    return _butterfly(components, decoding(matrix))
 
 
 def component(stereo: np.ndarray, name: str) -> np.ndarray:

@@ -3,6 +3,8 @@
 import numpy as np
 from numba import njit
 
+from stonekite.signal.sanity import ABSURD
+
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def mix_each(gains, which, rows, outs):
@@ -14,6 +16,33 @@ def mix_each(gains, which, rows, outs):
             upper, lower = rows[0, i], rows[1, i]
             out[0, i] = a * upper + b * lower
             out[1, i] = c * upper + d * lower
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def cross(rows, first, second, upper, lower, out):
+    """Into out (2, frames) sum and difference of rows (2, frames), as signal/matrix.py has them: with gains before and
+    after.
+    """
+    for i in range(rows.shape[1]):
+        one, two = first * rows[0, i], second * rows[1, i]
+        out[0, i] = upper * (one + two)
+        out[1, i] = lower * (one - two)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def cross_twice(rows, there, back, out):
+    """Into out (2, frames) rows (2, frames) through `cross` twice, with gains `there` and then `back`, four each; whether
+    all of rows was sound.
+    """
+    bad = 0
+    for i in range(rows.shape[1]):
+        left, right = rows[0, i], rows[1, i]
+        bad |= not (abs(left) < ABSURD and abs(right) < ABSURD)
+        one, two = there[0] * left, there[1] * right
+        upper, lower = back[0] * (there[2] * (one + two)), back[1] * (there[3] * (one - two))
+        out[0, i] = back[2] * (upper + lower)
+        out[1, i] = back[3] * (upper - lower)
+    return bad == 0
 
 
 TILE = 128

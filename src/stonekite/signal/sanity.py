@@ -2,6 +2,10 @@
 
 import numpy as np
 
+from stonekite.lazy import lazy
+
+checking = lazy("stonekite.signal.checking")
+
 ABSURD = 1e6
 """A sample beyond this (+120 dBFS) is damage, not sound, and is read as silence."""
 
@@ -16,5 +20,16 @@ def damaged(block: np.ndarray) -> np.ndarray | None:
 
 def clean(block: np.ndarray) -> np.ndarray:
     """A block with silence where it was damaged: the block itself if it was nowhere."""
-    bad = damaged(block)
-    return block if bad is None else np.where(bad, 0.0, block)
+    if checking.undamaged(flat(block)):
+        return block
+    return np.where(np.abs(block) < ABSURD, block, 0.0)
+
+
+def finite(block: np.ndarray) -> bool:
+    """Whether no sample of a block is infinite or not a number."""
+    return checking.finite(flat(block))
+
+
+def flat(block: np.ndarray) -> np.ndarray:
+    """The samples of a block as they lie in memory."""
+    return block.ravel(order="K")

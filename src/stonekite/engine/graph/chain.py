@@ -13,12 +13,15 @@ from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.line import END, Line, Node, Probe
 from stonekite.engine.graph.spurs import Spurs, legs_latency
+from stonekite.lazy import lazy
 from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
 from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
+
+mixing = lazy("stonekite.signal.mixing")
 
 Step = Callable[[Any, int], Any]
 """A part of a chain's work, of what the part before it hands on and the clock before the block."""
@@ -124,11 +127,18 @@ class Chain:
         self.course = Course() if course is None else course
         self.rate = rate
         self._gains = leg_gains(strip)
+        encoded = strip.split.encoding
+        self._encoding = None if encoded is None else matrix.encoding(encoded)
+        self._decoding = None if encoded is None else matrix.decoding(encoded)
+        first, second, *after = self._decoding or (1.0,) * 4
+        self._joining = (self._gains[0] * first, self._gains[1] * second, after[0], after[1])
+        """Of the legs as they are, before their levels."""
         self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
         self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
         self._own = latency_of(strip, rate)
         self.latency = max(self._own, at_least)
-        wait = self._shift
+        wait = self._shift = self.latency - self._own
+        """By how much what comes in waits, to be as late as it is wanted."""
         self._late = Delay((wait, wait)) if wait else None
         before = wait + (0 if self._intake is None else self._intake.latency)
         context = _context(strip, rate)
@@ -144,9 +154,16 @@ class Chain:
             not self.line.nodes and not self.spurs and self._gains == (1.0, 1.0)
         )
         self._fades: dict[str, tuple[Chain, Fade]] = {}
+        self._empty = self._only_matrix
         self.transparent = (
             self._plain and self._intake is None and self._output is None and self._late is None
         )
+
+    @property
+    def _only_matrix(self) -> bool:
+        """Whether legs are encoded, levelled and decoded, and nothing else happens before the output."""
+        nothing = not (self.line.nodes or self.spurs or self._intake or self._late)
+        return nothing and self._encoding is not None and not self._plain
 
     @property
     def changing(self) -> bool:
@@ -194,19 +211,21 @@ class Chain:
 
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
-        if self.strip.split.mode == "left-right":
-            return np.array(stereo, order="C")
-        return matrix.encode(stereo, self.strip.split.matrix)
+        return np.array(stereo, order="C") if self._encoding is None else _crossed(stereo, self._encoding)
 
     def join(self, legs: np.ndarray) -> np.ndarray:
         """Stereo from legs."""
-        return legs if self.strip.split.mode == "left-right" else matrix.decode(legs, self.strip.split.matrix)
+        return legs if self._decoding is None else _crossed(legs, self._decoding)
 
     def process(self, stereo: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
         """A block (2, frames) through the strip; `clock` counts what went in before it.
 
         Returns a new array, or `stereo` itself if the chain is transparent and not looked into.
         """
+        if self._empty and probe is None:
+            out = np.empty(stereo.shape)
+            if mixing.cross_twice(np.ascontiguousarray(stereo), self._encoding, self._joining, out):
+                return self._left(out, clock)
         stereo = clean(stereo)
         if self.transparent and probe is None and not self.changing:
             return stereo
@@ -249,31 +268,23 @@ class Chain:
             steps += [take, *(partial(spur, row) for row in range(len(self.spurs.working)))]
         return [*steps, leave]
 
-    @property
-    def _shift(self) -> int:
-        """By how much what comes in waits, to be as late as it is wanted."""
-        return self.latency - self._own
-
     def _entered(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         if self._late is not None:  # what comes in waits: it is the same for all settings
             stereo = np.array(stereo, order="C")
             self._late.process(stereo)
-        return self._faded(
-            "intake",
-            stereo,
-            lambda chain, block, at: chain._through_intake(block, at),
-            clock - self._shift,
-        )
+        if "intake" in self._fades:
+            return self._faded("intake", stereo, Chain._through_intake, clock - self._shift)
+        return self._through_intake(stereo, clock - self._shift)
 
     def _left(self, stereo: np.ndarray, clock: int) -> np.ndarray:
-        return self._faded("output", stereo, lambda chain, block, at: chain._through_output(block, at), clock)
+        if "output" in self._fades:
+            return self._faded("output", stereo, Chain._through_output, clock)
+        return self._through_output(stereo, clock)
 
     def _faded(
         self, what: str, block: np.ndarray, work: Callable[["Chain", np.ndarray, int], np.ndarray], clock: int
     ) -> np.ndarray:
-        """Work of this chain on a block, and of the older one beside it where it is going over from it."""
-        if what not in self._fades:
-            return work(self, block, clock)
+        """Work of this chain on a block, and of the older one beside it, from which it is going over."""
         old, fade = self._fades[what]
         place = clock
 
@@ -304,12 +315,17 @@ class Chain:
     def _joined(self, legs: np.ndarray, clock: int, rows: np.ndarray | None = None) -> np.ndarray:
         """Legs at their levels, with what the spurs add, as stereo; `rows` is that, where it is not what came last."""
         self._wait.process(legs)
-        legs = self._faded("gains", legs, lambda chain, block, at: chain._levelled(block), clock)
+        if "gains" in self._fades:
+            legs = self._faded("gains", legs, Chain._levelled, clock)
+        elif self._decoding is not None and not self.spurs:  # levels and matrix in one pass: the same bits
+            return _crossed(legs, self._joining)
+        else:
+            legs = self._levelled(legs, clock)
         if self.spurs:
             self.spurs.add_to(legs, rows)
         return self.join(legs)
 
-    def _levelled(self, legs: np.ndarray) -> np.ndarray:
+    def _levelled(self, legs: np.ndarray, clock: int) -> np.ndarray:
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
                 legs[row] *= gain
@@ -382,6 +398,7 @@ class Chain:
         if self.strip.output != old.strip.output:
             self._fades["output"] = old, Fade(length)
         self._plain = self._plain and old._plain
+        self._empty = False
 
     def settle(self) -> None:
         """The change is over."""
@@ -389,6 +406,7 @@ class Chain:
         self.line.settle()
         self.spurs.settle()
         self._plain = self._nothing_between and not self.line.ringing
+        self._empty = self._only_matrix and not self.line.ringing
 
     def _ends(self, old: "Chain") -> list[tuple[Any, Any]]:
         return [(self._intake, old._intake), (self._output, old._output)]
@@ -397,6 +415,13 @@ class Chain:
     def ceiling_db(self) -> float:
         """By how much the output's ceiling turned the last block down at the most."""
         return 0.0 if self._output is None else self._output.reduction_db
+
+
+def _crossed(rows: np.ndarray, gains: tuple[float, float, float, float]) -> np.ndarray:
+    """Rows (2, frames) encoded or decoded, as a new array."""
+    out = np.empty(rows.shape)
+    mixing.cross(np.ascontiguousarray(rows), *gains, out)
+    return out
 
 
 def _layout(node: IntakeNode | OutputNode | None) -> Any:

@@ -1,7 +1,6 @@
 """A line of stages at work on two legs: what a branch sounds like, wherever it stands."""
 
 import copy
-import math
 from collections.abc import Callable
 from functools import partial
 from typing import Any, Protocol
@@ -14,7 +13,7 @@ from stonekite.engine.graph.gliding import Gliding, Ringing, going_over
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
-from stonekite.signal.sanity import clean
+from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import plans
@@ -85,8 +84,7 @@ class Node:
         self.kind.process(self.state, self.coefficients, legs, At(clock, through, self._inner, places))
         if self._aligns:
             self._alignment.process(legs)
-        # One sum is not finite if any sample is not: cheaper than looking at each.
-        if not math.isfinite(np.add.reduce(legs, axis=None)):
+        if not finite(legs):
             legs[:] = clean(legs)
             self.state = self.kind.start(self.coefficients)
         if dry is not None:

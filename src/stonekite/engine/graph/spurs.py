@@ -197,15 +197,12 @@ class Spurs:
             after: np.array([k for k, node in enumerate(nodes) if node.spur.after == after], dtype=np.int64)
             for after in dict.fromkeys(node.spur.after for node in nodes)
         }
+        self.take_split = any(node.spur.after == SPLIT for node in nodes)
+        """Whether a spur takes the legs as they were split."""
         self._line.tapped = {after: None for after in self._from if isinstance(after, int)}
 
     def __bool__(self) -> bool:
         return bool(self._places)
-
-    @property
-    def take_split(self) -> bool:
-        """Whether a spur takes the legs as they were split."""
-        return any(place.node.spur.after == SPLIT for place in self._places)
 
     @property
     def memory(self) -> int:
