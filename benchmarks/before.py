@@ -34,12 +34,17 @@ with tempfile.TemporaryDirectory() as name:
 _FIGURE = re.compile(r"([\d.]+) ?(x|ms|s|%|MB)")
 
 
+def as_installed() -> dict[str, str]:
+    """The environment, with Python keeping what it has compiled, as it does for whoever has not told it otherwise."""
+    return {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+
+
 def measured(checkout: Path, group: str) -> dict[str, tuple[float, str]]:
     """The first figure of each row of a group, with its unit, by the row's words."""
     done = subprocess.run(
         [sys.executable, "-c", _RUN.replace("{group}", group)],
         cwd=checkout,
-        env={**os.environ, "PYTHONPATH": f"{checkout / 'src'}{os.pathsep}{checkout}"},
+        env={**as_installed(), "PYTHONPATH": f"{checkout / 'src'}{os.pathsep}{checkout}"},
         capture_output=True,
         text=True,
     )

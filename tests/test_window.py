@@ -7,17 +7,48 @@ import pytest
 import soundfile
 from conftest import noise, sine, write_wav
 from hands import LEFT, click, double_click, drag, from_menu, pick, press
-from PySide6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PySide6.QtCore import QEvent, QMimeData, QObject, QPoint, QPointF, Qt, QUrl
 from PySide6.QtGui import QDropEvent, QWheelEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMessageBox, QWidget
 from scipy import signal
 
 from stonekite.desktop.controls import theme
 from stonekite.desktop.dialogs.dialogs import ChannelDialog
+from stonekite.desktop.shell.window import Window
 from stonekite.desktop.timeline.waveforms import Waveforms
 from stonekite.session import storage
 from stonekite.signal.matrix import decode, encode
 from stonekite.stages.eq import side_sections
+from stonekite.stages.registry import KINDS
+
+
+class _Windows(QObject):
+    """Notes what shows itself as a window."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.shown: list[str] = []
+
+    def eventFilter(self, what: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Show and isinstance(what, QWidget) and what.isWindow():
+            self.shown.append(f"{type(what).__name__} {what.accessibleName()}".strip())
+        return False
+
+
+def test_no_part_flashes_up_as_a_window_of_its_own(qtbot):
+    watch = _Windows()
+    QApplication.instance().installEventFilter(watch)
+    window = Window()
+    window.show()
+    window.opening.open_demo()
+    for kind in KINDS:
+        window.stages.add(kind)
+        qtbot.wait(1)
+        window.stages.remove()
+    QApplication.instance().removeEventFilter(watch)
+    window.document.discard()
+    window.close()
+    assert watch.shown == ["Window"]
 
 
 def test_from_a_new_file_to_the_exported_result(opened, qtbot, tmp_path, monkeypatch):

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout
 from stonekite.desktop.controls.choices import Choice, Toggle
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import roles
+from stonekite.desktop.controls.there import there_if
 from stonekite.desktop.editors.band_row import BandRow
 from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.rows import SettingsRow
@@ -77,7 +78,7 @@ class BandsEditor(Editor):
         self.match.setToolTip(
             said("A starting curve that brings this leg's spectrum to the other leg's, or to a reference's")
         )
-        self.match.setVisible(kind == "eq")
+        there_if(self.match, kind == "eq")
         layout = QVBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(5)

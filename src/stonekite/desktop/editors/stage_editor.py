@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.there import there_if
 from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
@@ -69,7 +70,7 @@ class StageEditor(Editor):
         self.further = Toggle(
             said("Further"), said("Further settings"), said("Show what is wanted less often")
         )
-        self.further.setVisible(any(one.has_seldom for one in every))
+        there_if(self.further, any(one.has_seldom for one in every))
         for one in every:
             if one.has_seldom:
                 self.further.clicked.connect(lambda on, row=one.seldom: row.setVisible(on))
@@ -110,15 +111,15 @@ class StageEditor(Editor):
         for part in (self.learn, self.forget, self.learned):
             learn_row.addWidget(part)
         learn_row.addStretch(1)
-        self._learn_row.setVisible(learning is not None)
+        there_if(self._learn_row, learning is not None)
         self._placing_row = self._build_placing_row()
-        self._placing_row.setVisible(KINDS[kind].offers.placing is not None)
+        there_if(self._placing_row, KINDS[kind].offers.placing is not None)
         self.detector = Toggle(
             said("Hear detector"),
             said("Hear the detector"),
             said("Hear what the detector of this leg hears, while this is on"),
         )
-        self.detector.setVisible(KINDS[kind].offers.detector is not None)
+        there_if(self.detector, KINDS[kind].offers.detector is not None)
         self.detector.clicked.connect(lambda on: self.detector_asked.emit(self._leg if on else None))
         last.addWidget(self.detector)
         last.addWidget(self.view)
@@ -246,8 +247,8 @@ class StageEditor(Editor):
             self.curve = CurvePicture(offers.curve_handle)
             self.history = HistoryPicture()
             self.picture.show_title(said("what the detector hears"))
-            self.picture.setVisible(offers.detector is not None)
-            self.view.setVisible(offers.detector is not None)
+            there_if(self.picture, offers.detector is not None)
+            there_if(self.view, offers.detector is not None)
         elif offers.bend is not None and offers.bend_handle is not None:
             self.curve = BendPicture(offers.bend_handle)
             self.tones = TonesPicture()

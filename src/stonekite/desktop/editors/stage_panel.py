@@ -1,5 +1,7 @@
 """The panel of the open stage: what every kind has in common above, the kind's editor below."""
 
+from collections.abc import Callable
+
 import numpy as np
 from PySide6.QtCore import QTimer, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout, QWidget
@@ -19,9 +21,25 @@ from stonekite.stages.registry import KINDS, kind_of
 from stonekite.words import NAMES, figure, note, said
 
 
-class StagePanel(QFrame):
-    """Shows the stage that `actions` has open. `change_asked` is a wish to hear only what it changes."""
+class _Made(dict[str, Editor]):
+    """Editors by kind, made by `make` when they are asked for first."""
 
+    def __init__(self, make: Callable[[str], Editor]) -> None:
+        super().__init__()
+        self._make = make
+
+    def __missing__(self, kind: str) -> Editor:
+        editor = self[kind] = self._make(kind)
+        return editor
+
+
+class StagePanel(QFrame):
+    """Shows the stage that `actions` has open. `change_asked` is a wish to hear only what it changes. Editors are made
+    when they are asked for first, which `editor_made` tells: all of them at once would hold the window's start up.
+    """
+
+    editor_made = Signal(object)
+    match_asked = Signal()
     change_asked = Signal(bool)
     presets_asked = Signal()
     smoothing_asked = Signal(object)
@@ -36,6 +54,8 @@ class StagePanel(QFrame):
         self.setObjectName("panel")
         self._document, self._actions = document, actions
         self._changes: dict[int, float] = {}
+        self._heard: str | None = None
+        self._smoothing: int | None = None
         self.title = Label("")
         self.title.setObjectName("title")
         self.words = Label("")
@@ -100,29 +120,13 @@ class StagePanel(QFrame):
         head.addStretch()
         for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
-        self.editors: dict[str, Editor] = {
-            name: BandsEditor(document, name) if kind.offers.bands else StageEditor(document, name)
-            for name, kind in KINDS.items()
-        }
+        self.editors = _Made(self._make)
         self._stack = QStackedWidget()
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
         layout.setSpacing(6)
         layout.addLayout(head)
         layout.addWidget(self._stack, 1)
-        for editor in self.editors.values():
-            self._stack.addWidget(editor)
-            editor.refused.connect(actions.said)
-            editor.tie_asked.connect(actions.link_setting)
-            editor.view.smoothing_asked.connect(self._smoothing_chosen)
-            editor.detector_asked.connect(self.detector_asked)
-            editor.alone_asked.connect(self.band_asked)
-            editor.enter_asked.connect(self.enter_asked)
-            editor.learn_asked.connect(self.learn_asked)
-            editor.response_asked.connect(self.response_asked)
-            editor.leg_asked.connect(
-                lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
-            )
         self.leg_choice.chosen.connect(
             lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
         )
@@ -136,6 +140,31 @@ class StagePanel(QFrame):
         self.presets.clicked.connect(self.presets_asked)
         self.more.clicked.connect(self.open_more)
 
+    def _make(self, kind: str) -> Editor:
+        """The editor of a kind's stages."""
+        actions = self._actions
+        made = BandsEditor if KINDS[kind].offers.bands else StageEditor
+        editor: Editor = made(self._document, kind)
+        editor.show_heard(self._heard)
+        if self._smoothing is not None:
+            editor.view.smoothing.show_value(self._smoothing)
+        self._stack.addWidget(editor)
+        editor.refused.connect(actions.said)
+        editor.tie_asked.connect(actions.link_setting)
+        editor.view.smoothing_asked.connect(self._smoothing_chosen)
+        editor.detector_asked.connect(self.detector_asked)
+        editor.alone_asked.connect(self.band_asked)
+        editor.enter_asked.connect(self.enter_asked)
+        editor.learn_asked.connect(self.learn_asked)
+        editor.response_asked.connect(self.response_asked)
+        editor.leg_asked.connect(
+            lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
+        )
+        if isinstance(editor, BandsEditor):
+            editor.match_asked.connect(self.match_asked)
+        self.editor_made.emit(editor)
+        return editor
+
     @property
     def eq(self) -> BandsEditor:
         editor = self.editors["eq"]
@@ -143,11 +172,12 @@ class StagePanel(QFrame):
         return editor
 
     def prepare(self) -> None:
-        """Lay out every editor before it is asked for, one after the other: the first time takes longest."""
-        for place, editor in enumerate(self.editors.values()):
-            QTimer.singleShot(100 * (place + 1), editor, lambda e=editor: self._lay_out(e))
+        """Make and lay out every editor before it is asked for, one after the other."""
+        for place, kind in enumerate(KINDS):
+            QTimer.singleShot(100 * (place + 1), self, lambda kind=kind: self._lay_out(kind))
 
-    def _lay_out(self, editor: QWidget) -> None:
+    def _lay_out(self, kind: str) -> None:
+        editor = self.editors[kind]
         editor.ensurePolished()
         for part in editor.findChildren(QWidget):
             part.ensurePolished()
@@ -182,11 +212,13 @@ class StagePanel(QFrame):
 
     def show_heard(self, what: str | None) -> None:
         """What is listened to alone: "change", "band", "detector" or nothing of the kind."""
+        self._heard = what
         self.change.setChecked(what == "change")
         for editor in self.editors.values():
             editor.show_heard(what)
 
     def _smoothing_chosen(self, parts: int) -> None:
+        self._smoothing = parts
         for editor in self.editors.values():
             editor.view.smoothing.show_value(parts)
         self.smoothing_asked.emit(parts)

@@ -3,6 +3,7 @@
 import msgspec
 from PySide6.QtCore import QObject, QTimer
 
+from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.stage_editor import StageEditor
 from stonekite.desktop.editors.stage_panel import StagePanel
 from stonekite.desktop.links.errands import Errands
@@ -41,9 +42,11 @@ class ToneFinding(QObject):
         document.opened.connect(self.refresh)
         document.changed.connect(self.refresh)
         actions.chosen_changed.connect(self.refresh)
-        for editor in panel.editors.values():
-            if isinstance(editor, StageEditor) and editor.tones is not None:
-                editor.tones.asked.connect(self.refresh)
+        panel.editor_made.connect(self._made)
+
+    def _made(self, editor: Editor) -> None:
+        if isinstance(editor, StageEditor) and editor.tones is not None:
+            editor.tones.asked.connect(self.refresh)
 
     def _editor(self) -> StageEditor | None:
         """The editor in front, if it shows tones."""

@@ -2,11 +2,14 @@
 
 import numpy as np
 
+from stonekite.engine.graph.chain import Chain
+from stonekite.session.types import Leg, Strip
 from stonekite.signal import mixing
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import At, Context
 from stonekite.stages.branch import branches_of
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.gain import Gain
 from stonekite.stages.registry import KINDS, kind_of
 
 RATE = 48_000
@@ -27,3 +30,5 @@ def warm_kernels() -> None:
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
     mixing.add_each(np.eye(2)[None], all_of, rows, rows[0])
     FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))
+    for stages in ((), (Gain(id=1),)):
+        Chain(Strip(stages=stages, upper=Leg(level_db=-1.0)), RATE).process(np.zeros((2, 600)), 0)
