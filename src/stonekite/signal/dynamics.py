@@ -44,8 +44,8 @@ def _levels(powers, scratch, out):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _expansions(powers, parameters, state, scratch, wanted):
-    """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`.
+def _expansions(powers, parameters, state, scratch, wanted, greatest):
+    """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`, the greatest of a leg into `greatest`.
 
     It opens where the level comes over the threshold, and closes where it has been under the threshold less the
     hysteresis for longer than the hold. Attack is the time of opening.
@@ -60,6 +60,7 @@ def _expansions(powers, parameters, state, scratch, wanted):
         bend = slope / (4.0 * half) if half > 0.0 else 0.0
         attack, release, hold = parameters[ATTACK, leg], parameters[RELEASE, leg], parameters[SLOW, leg]
         fast, left, is_open = state[FAST, leg], state[LONG, leg], state[OPEN, leg]
+        peak = 0.0
         for i in range(frames):
             level = DB_PER_LOG2_POWER * target[i]
             if level >= opens:
@@ -80,12 +81,15 @@ def _expansions(powers, parameters, state, scratch, wanted):
             fast = fused(factor, fast - value, value)
             fast = fast if fast > _NOTHING_DB else 0.0
             target[i] = fast
+            peak = fast if fast > peak else peak
+        greatest[leg] = peak
         state[FAST, leg], state[LONG, leg], state[OPEN, leg] = fast, left, is_open
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def _reductions(powers, parameters, state, scratch, wanted):
-    """Smoothed reduction in dB (2, frames) into `wanted`; `scratch` (frames,) is overwritten.
+def _reductions(powers, parameters, state, scratch, wanted, greatest):
+    """Smoothed reduction in dB (2, frames) into `wanted`, the greatest of a leg into `greatest`; `scratch` (frames,) is
+    overwritten.
 
     With LONG in use (SLOW > 0) a second smoother follows that gathers slowly and lets go slowly: short peaks are
     let go by the release, long reductions by it.
@@ -107,6 +111,7 @@ def _reductions(powers, parameters, state, scratch, wanted):
             target[i] = min(value, most)
         attack, release, slow = parameters[ATTACK, leg], parameters[RELEASE, leg], parameters[SLOW, leg]
         fast, long = state[FAST, leg], state[LONG, leg]
+        peak = 0.0
         if slow > 0.0:
             for i in range(frames):
                 value = target[i]
@@ -116,6 +121,7 @@ def _reductions(powers, parameters, state, scratch, wanted):
                 long = fused(slow, long - fast, fast)
                 long = long if long > _NOTHING_DB else 0.0
                 target[i] = max(fast, long)
+                peak = target[i] if target[i] > peak else peak
         else:
             for i in range(frames):
                 value = target[i]
@@ -123,6 +129,8 @@ def _reductions(powers, parameters, state, scratch, wanted):
                 fast = fused(factor, fast - value, value)
                 fast = fast if fast > _NOTHING_DB else 0.0
                 target[i] = fast
+                peak = fast if fast > peak else peak
+        greatest[leg] = peak
         state[FAST, leg], state[LONG, leg] = fast, long
 
 
@@ -152,6 +160,8 @@ class Room:
         self.scratch = np.empty(0)
         self.gains = np.empty(0)
         self.reductions = np.empty((2, 0))
+        self.greatest = np.zeros(2)
+        """The greatest reduction of each leg in the last block, in dB."""
 
     def for_frames(self, frames: int) -> None:
         if len(self.scratch) < frames:
@@ -165,7 +175,7 @@ def reduce(
 ) -> np.ndarray:
     """Reduction in dB (2, frames) that powers (2, frames or more) ask for; a view of the room's own array."""
     room.for_frames(frames)
-    _reductions(powers, parameters, state, room.scratch, room.reductions)
+    _reductions(powers, parameters, state, room.scratch, room.reductions, room.greatest)
     return room.reductions
 
 
@@ -174,7 +184,7 @@ def expand(
 ) -> np.ndarray:
     """As `reduce`, for an expander: what is under the threshold is turned down."""
     room.for_frames(frames)
-    _expansions(powers, parameters, state, room.scratch, room.reductions)
+    _expansions(powers, parameters, state, room.scratch, room.reductions, room.greatest)
     return room.reductions
 
 

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated, Any, Literal
 
 import msgspec
 import numpy as np
@@ -101,7 +101,7 @@ class Plan:
     """How long it is on the way from other settings at the most, before its memory counts."""
 
 
-class At(NamedTuple):
+class At(msgspec.Struct, frozen=True, gc=False):
     """When and beside what a block is processed.
 
     The clock counts what went in, unbroken; it is no place in the recording. `lines` are the branches of a stage that

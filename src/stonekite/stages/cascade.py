@@ -44,9 +44,10 @@ class Coefficients:
     def __init__(self, upper: Leg, lower: Leg) -> None:
         self.legs = (upper, lower)
         self.table: np.ndarray = biquads.pack(upper.sections, lower.sections)
+        self.works = len(self.table) > 0
 
     def __bool__(self) -> bool:
-        return len(self.table) > 0
+        return self.works
 
 
 def memory(leg: Leg) -> int:
@@ -99,5 +100,5 @@ def _far(old: np.ndarray, new: np.ndarray) -> bool:
 
 def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     """Filter block (2, frames) in place."""
-    if coefficients:
+    if coefficients.works:
         biquads.cascade(block, at.clock, coefficients.table, state)

@@ -257,7 +257,7 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     heard = block
-    if coefficients.sections:
+    if coefficients.sections.works:
         heard = block.copy()
         cascade.process(state.filters, coefficients.sections, heard, at)
     work = dynamics.expand if coefficients.expands else dynamics.reduce
@@ -267,9 +267,10 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     state.delay.process(block)
     dynamics.apply(block, reductions, toward, coefficients.parameters, state.room)
     if reductions.shape[1]:
-        own = reductions.max(axis=1)
-        shared = own.min() if coefficients.expands else own.max()
-        state.reduction_db = own + coefficients.coupling * (shared - own)
+        upper, lower = state.room.greatest.tolist()
+        shared = min(upper, lower) if coefficients.expands else max(upper, lower)
+        share = coefficients.coupling
+        state.reduction_db = np.array([upper + share * (shared - upper), lower + share * (shared - lower)])
 
 
 def meter(state: State) -> np.ndarray:

@@ -270,7 +270,7 @@ def joins(state: State, old: State, length: int) -> None:
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     for start in range(0, block.shape[1], PIECE):
         part = block[:, start : start + PIECE]
-        _process(state, coefficients, part, at._replace(clock=at.clock + start))
+        _process(state, coefficients, part, msgspec.structs.replace(at, clock=at.clock + start))
 
 
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
@@ -326,7 +326,9 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
             echoing.room(history, marks, n)
             piece = np.empty((2, n))
             echoing.take(history, marks, *fixed, piece, 0, n)
-            cascade.process(state.filters, c.filters, piece, at._replace(clock=at.clock + done))
+            cascade.process(
+                state.filters, c.filters, piece, msgspec.structs.replace(at, clock=at.clock + done)
+            )
             at.lines[0](piece)
             piece *= c.on
             wet[:, done : done + n] = piece
