@@ -73,6 +73,24 @@ load_back = _loads(four, backwards=True)
 
 
 @intrinsic
+def picked(typing, array, places, offset):
+    """Four doubles of a contiguous array, from four places, whole numbers in doubles, each so much further."""
+
+    def generate(context, builder, signature, args):
+        table = context.make_array(signature.args[0])(context, builder, args[0])
+        whole = builder.fptosi(args[1], ir.VectorType(_INT, FOUR))
+        found = ir.Constant(four.vector, ir.Undefined)
+        for k in range(FOUR):
+            lane = ir.Constant(_INT, k)
+            place = builder.sext(builder.extract_element(whole, lane), args[2].type)
+            value = builder.load(builder.gep(table.data, [builder.add(place, args[2])]))
+            found = builder.insert_element(found, value, lane)
+        return found
+
+    return four(array, places, types.int64), generate
+
+
+@intrinsic
 def store(typing, array, offset, value):
     """Write a vector into a contiguous array, at a flat offset."""
 

@@ -10,7 +10,7 @@ import numpy as np
 from numba import njit
 
 from stonekite.signal.lanes import LANES, fma, larger, load, smaller, splat, store, zero
-from stonekite.signal.transforms import Tables
+from stonekite.signal.transforms import Packed, Tables, opened
 
 OWN, ONE, TOGETHER, BETWEEN = range(4)
 COMMON = 2
@@ -22,55 +22,125 @@ DB = 3.010299956639812
 """Of a doubling of power."""
 ODDS = 10.0**1.5
 """As how much louder than the noise something is taken, where it is asked whether there is anything."""
-ROOM = 24
-"""Rows of scratch."""
 BAND = 32
 """Bins of a band in which strays are counted."""
 
 
 class Fixed(NamedTuple):
-    """What does not change from frame to frame: see `suppressor.Settings`. `works` and `streams` are flags; `least` and
-    `most` (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all.
+    """What does not change from frame to frame, in few arrays: a kernel takes each one that it is given from Python at a
+    price. `settings` has it by name."""
+
+    numbers: np.ndarray
+    counts: np.ndarray
+    rows: np.ndarray
+    frames: np.ndarray
+    weights: np.ndarray
+    table: np.ndarray
+    whole: Packed
+    half: Packed
+
+
+class Settings(NamedTuple):
+    """What does not change, by name: see `suppressor.Settings`. `works` and `streams` are flags; `least` and `most`
+    (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all.
     """
 
     bins: int
     hop: int
     analysis: int
-    coupling: float
+    loose: bool
+    still: bool
+    pitch_low: int
+    pitch_high: int
     works: np.ndarray
     streams: np.ndarray
+    coupling: float
+    hold: float
+    image: float
+    presence_pole: float
+    shown_share: float
+    both_share: float
+    stray_share: float
+    poles: np.ndarray
     floors: np.ndarray
     floor_logs: np.ndarray
     louder: np.ndarray
     least: np.ndarray
     most: np.ndarray
-    loose: bool
-    still: bool
-    hold: float
-    image: float
+    bases: np.ndarray
     window: np.ndarray
     back: np.ndarray
     ones: np.ndarray
-    poles: np.ndarray
-    presence_pole: float
-    shown_share: float
-    both_share: float
-    stray_share: float
-    bases: np.ndarray
-    pitch_low: int
-    pitch_high: int
-    table: np.ndarray
     w3: np.ndarray
     w7: np.ndarray
     w9: np.ndarray
     w25: np.ndarray
     w31: np.ndarray
+    table: np.ndarray
     whole: Tables
     half: Tables
 
 
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def settings(f):
+    """Fixed, by name."""
+    c, x, w, rows = f.counts, f.numbers, f.weights, f.rows
+    return Settings(
+        c[0], c[1], c[2], c[3] != 0, c[4] != 0, c[5], c[6], c[7:9], c[9:12],
+        x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7:10],
+        rows[0:2], rows[2:5], rows[5:7], rows[7:9], rows[9:11], rows[11],
+        f.frames[0], f.frames[1], f.frames[2],
+        w[:3], w[3:10], w[10:19], w[19:44], w[44:75],
+        f.table, opened(f.whole), opened(f.half),
+    )  # fmt: skip
+
+
+WIDTHS = (3, 7, 9, 25, 31)
+"""Of the windows over bins."""
+
+
 class Memory(NamedTuple):
-    """What is remembered of both legs: sound that waits, noise, the plane, and the prior of every stream.
+    """What is remembered, in few arrays, for the same reason; `view` has it by name."""
+
+    rows: np.ndarray
+    sound: np.ndarray
+    work: np.ndarray
+    padded: np.ndarray
+    stray: np.ndarray
+    last: np.ndarray
+    counts: np.ndarray
+
+    @property
+    def noise(self) -> np.ndarray:
+        return self.rows[0:2]
+
+    @property
+    def across(self) -> np.ndarray:
+        return self.rows[2:4]
+
+    @property
+    def slow(self) -> np.ndarray:
+        return self.rows[4:6]
+
+    @property
+    def bearing(self) -> np.ndarray:
+        return self.rows[14:18]
+
+    @property
+    def came(self) -> np.ndarray:
+        return self.rows[27:29]
+
+    @property
+    def went(self) -> np.ndarray:
+        return self.rows[29:31]
+
+
+ROWS = 89
+"""Of `Memory.rows`."""
+
+
+class View(NamedTuple):
+    """What is remembered of both legs, by name: sound that waits, noise, the plane, and the prior of every stream.
 
     `counts` holds the frames heard, whether noise was learned, whether the plane is new, and whether each stream is.
     `came` and `went` (2, bins) are the power lately of what was heard and of what is left of it, for pictures.
@@ -100,6 +170,17 @@ class Memory(NamedTuple):
     made: np.ndarray
     parts: np.ndarray
     axes: np.ndarray
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def view(m):
+    """What is remembered, by name."""
+    r = m.rows
+    return View(
+        m.sound[0:2], m.sound[2:4], r[0:2], r[2:4], r[4:6], m.counts, r[6:10], r[10:14], r[14:18], m.stray,
+        r[18:21], r[21:24], r[24:27], m.last, r[27:29], r[29:31], r[31:55], m.padded, m.work, r[55:57], r[57:59],
+        r[59:76], r[76:80], r[80:89],
+    )  # fmt: skip
 
 
 def weights_of(count: int) -> np.ndarray:

@@ -5,9 +5,9 @@ import math
 import numpy as np
 from numba import njit
 
-from stonekite.signal.lanes import fma, larger, load_four, smaller, splat_four, store
+from stonekite.signal.lanes import fma, larger, load_four, picked, smaller, splat_four, store
 from stonekite.signal.noise_frames import DB, LOG2_E, bounded, smooth
-from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.signal.quick import exp2_four, log2_four
 from stonekite.signal.transforms import cosines
 
 LOWEST_DB, HIGHEST_DB = -30, 50
@@ -57,11 +57,10 @@ def prior(s, m, stream, powers, logs):
     cepstrum smoothed over frames, each quefrency with its own pole; what may be a pitch goes fast.
     """
     n = s.bins - 1
-    work, cepstrum = m.scratch[0], m.scratch[1]
+    cepstrum = m.scratch[1]
     kept, poles = m.kept[stream], m.poles[stream]
     for i in range(0, s.bins, 4):
-        store(work, i, larger(load_four(powers, i) - splat_four(1.0), splat_four(LEAST_XI)))
-    log2_into(work[: s.bins], logs)
+        store(logs, i, log2_four(larger(load_four(powers, i) - splat_four(1.0), splat_four(LEAST_XI))))
     cosines(s.half, logs, m.work, s.ones, m.scratch[2], m.scratch[3], cepstrum)
     for k in range(0, s.bins, 4):
         store(cepstrum, k, splat_four(_LN_2 / n) * load_four(cepstrum, k))
@@ -96,70 +95,47 @@ def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
     """Gains (bins,) of one stream, from half the logarithm of its smoothed prior and its powers, not under its floors;
     how likely there is anything; and the prior in dB.
     """
-    bins, scratch, mean = s.bins, m.scratch, m.means[stream]
-    xi, near, wide, level, work = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
-    least = math.log(LEAST_XI)
-    for i in range(bins):
-        work[i] = LOG2_E * max(2.0 * logs[i] + 0.1823215567939546, least)  # 1.2 times
-    exp2_into(work[:bins], xi)
-    if onset:
-        for i in range(bins):
-            xi[i] = max(xi[i], s.hold * (powers[i] - 1.0))
-        log2_into(xi[:bins], work)
-    share = splat_four(1.0 - s.presence_pole)
+    bins, mean, floor_logs = s.bins, m.means[stream], s.floor_logs[stream]
+    xi, near, wide = m.scratch[0], m.scratch[1], m.scratch[2]
+    one, tiny, db, log2_e = splat_four(1.0), splat_four(1e-12), splat_four(DB), splat_four(LOG2_E)
+    two, share, least = splat_four(2.0), splat_four(1.0 - s.presence_pole), splat_four(math.log(LEAST_XI))
     for i in range(0, bins, 4):
-        store(xi_db, i, splat_four(DB) * load_four(work, i))
+        log = log2_e * larger(two * load_four(logs, i) + splat_four(0.1823215567939546), least)  # 1.2 times
+        now = exp2_four(log)
+        if onset:
+            now = larger(now, splat_four(s.hold) * (load_four(powers, i) - one))
+            log = log2_four(now)
+        store(xi, i, now)
+        store(xi_db, i, db * log)
         x = load_four(mean, i)
-        store(mean, i, fma(share, load_four(xi, i) - x, x))
+        store(mean, i, fma(share, now - x, x))
     smooth(bins, mean, s.w3, m.padded, near)
     smooth(bins, mean, s.w31, m.padded, wide)
+    none, fifth, ten = splat_four(0.0), splat_four(0.2), splat_four(10.0)
     for i in range(0, bins, 4):
-        store(near, i, larger(load_four(near, i), splat_four(1e-12)))
-        store(wide, i, larger(load_four(wide, i), splat_four(1e-12)))
         x, p = load_four(xi, i), load_four(powers, i)
-        v = smaller(x / (splat_four(1.0) + x) * p, splat_four(200.0))
-        store(work, i, splat_four(-LOG2_E) * v)
-        store(level, i, p + splat_four(1e-12))
-    log2_into(near[:bins], scratch[5])
-    log2_into(wide[:bins], scratch[6])
-    exp2_into(work[:bins], scratch[7])
-    none, one, fifth = splat_four(0.0), splat_four(1.0), splat_four(0.2)
-    for i in range(0, bins, 4):
-        local = bounded(fifth * fma(splat_four(DB), load_four(scratch[5], i), splat_four(10.0)), none, one)
-        all_over = bounded(fifth * fma(splat_four(DB), load_four(scratch[6], i), splat_four(10.0)), none, one)
+        v = smaller(x / (one + x) * p, splat_four(200.0))
+        local = bounded(fifth * fma(db, log2_four(larger(load_four(near, i), tiny)), ten), none, one)
+        all_over = bounded(fifth * fma(db, log2_four(larger(load_four(wide, i), tiny)), ten), none, one)
         absent = smaller(one - local * all_over, splat_four(0.95))
-        odds = absent / (one - absent) * (one + load_four(xi, i)) * load_four(scratch[7], i)
-        store(presence, i, one / (one + odds))
-    log2_into(level[:bins], work)
-    weighed(bins, s.table, xi_db, work, presence, s.floor_logs[stream], 1.0, scratch[8:15], level)
-    exp2_into(level[:bins], out)
-    for i in range(0, bins, 4):
-        store(out, i, smaller(one, load_four(out, i)))
+        odds = absent / (one - absent) * (one + x) * exp2_four(splat_four(-LOG2_E) * v)
+        there = one / (one + odds)
+        store(presence, i, there)
+        gain = weighed(s.table, load_four(xi_db, i), log2_four(p + tiny), there, load_four(floor_logs, i))
+        store(out, i, smaller(one, exp2_four(gain)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-def weighed(bins, table, xi_db, power_logs, presence, floor_logs, depth, work, out):
-    """The logarithm of base 2 of gains: by the table where there is something, the floor where there is nothing."""
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def weighed(table, xi_db, power_log, presence, floor_log):
+    """The logarithm of base 2 of four gains: by the table where there is something, the floor where there is nothing."""
     none, most, last = splat_four(0.0), splat_four(79.999), splat_four(-float(LOWEST_DB))
-    whole = splat_four(_WHOLE)
-    for i in range(0, bins, 4):
-        a = bounded(load_four(xi_db, i) + last, none, most)
-        b = bounded(fma(splat_four(DB), load_four(power_logs, i), last), none, most)
-        j = (a - splat_four(0.499999999)) + whole - whole
-        k = (b - splat_four(0.499999999)) + whole - whole
-        store(work[0], i, fma(splat_four(81.0), j, k))
-        store(work[1], i, a - j)
-        store(work[2], i, b - k)
-    for i in range(bins):
-        at = np.uint64(work[0, i])
-        work[3, i], work[4, i] = table[at], table[at + np.uint64(1)]
-        work[5, i], work[6, i] = table[at + np.uint64(81)], table[at + np.uint64(82)]
-    lowest, one, log2_e = splat_four(_LEAST_LOG), splat_four(1.0), splat_four(LOG2_E)
-    for i in range(0, bins, 4):
-        u, v = load_four(work[1], i), load_four(work[2], i)
-        low = fma(v, load_four(work[4], i) - load_four(work[3], i), load_four(work[3], i))
-        high = fma(v, load_four(work[6], i) - load_four(work[5], i), load_four(work[5], i))
-        gain = larger(fma(u, high - low, low), lowest)
-        floor = splat_four(depth) * load_four(floor_logs, i)
-        there = load_four(presence, i)
-        store(out, i, log2_e * larger(floor, there * gain + (one - there) * floor))
+    whole, less, one = splat_four(_WHOLE), splat_four(0.499999999), splat_four(1.0)
+    a = bounded(xi_db + last, none, most)
+    b = bounded(fma(splat_four(DB), power_log, last), none, most)
+    j, k = (a - less) + whole - whole, (b - less) + whole - whole
+    u, v, at = a - j, b - k, fma(splat_four(81.0), j, k)
+    first, second = picked(table, at, 0), picked(table, at, 81)
+    low = fma(v, picked(table, at, 1) - first, first)
+    high = fma(v, picked(table, at, 82) - second, second)
+    gain = larger(fma(u, high - low, low), splat_four(_LEAST_LOG))
+    return splat_four(LOG2_E) * larger(floor_log, presence * gain + (one - presence) * floor_log)

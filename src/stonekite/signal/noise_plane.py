@@ -5,7 +5,7 @@ from numba import njit
 from stonekite.signal.lanes import fma, larger, load_four, root, smaller, splat_four, store
 from stonekite.signal.noise_frames import BEGINNING, COMMON, DB, LOG2_E, ODDS, bounded, smooth
 from stonekite.signal.noise_gains import weighed
-from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.signal.quick import exp2_four, log2_four
 
 _ACROSS_DEPTH = 1.75
 """How many times the amount goes down what lies across the voice."""
@@ -20,7 +20,7 @@ def plane(s, m, power, noise):
     across, re and im of both.
     """
     scratch, padded, axes, parts = m.scratch, m.padded, m.axes, m.parts
-    c_re, c_im, size, q, there = scratch[0], scratch[1], scratch[2], scratch[3], scratch[4]
+    c_re, c_im, size, there = scratch[0], scratch[1], scratch[2], scratch[4]
     smooth(s.bins, m.across[0], s.w9, padded, c_re)
     smooth(s.bins, m.across[1], s.w9, padded, c_im)
     tiny, none, one = splat_four(1e-12), splat_four(0.0), splat_four(1.0)
@@ -52,9 +52,9 @@ def plane(s, m, power, noise):
         store(parts[1], i, v)
         store(parts[2], i, p)
         store(parts[3], i, r)
-        store(q, i, splat_four(-LOG2_E) * smaller(loud * splat_four(ODDS / (1.0 + ODDS)), splat_four(200.0)))
-    exp2_into(q[: s.bins], there)
-    fast, slow = 1.0 - s.poles[2], 1.0 - s.poles[3]
+        quiet = splat_four(-LOG2_E) * smaller(loud * splat_four(ODDS / (1.0 + ODDS)), splat_four(200.0))
+        store(there, i, exp2_four(quiet))
+    fast, slow = 1.0 - s.poles[1], 1.0 - s.poles[2]
     if m.counts[1] == 0 and m.counts[0] < BEGINNING:
         fast = slow = 0.0
     if m.counts[2]:
@@ -141,23 +141,18 @@ def plane(s, m, power, noise):
 def put_together(s, m, along, presence, xi_db, out_re, out_im):
     """Both legs, re and im (2, bins), from what lies along the source, by its gains, and across it, by a prior that is
     tied to it."""
-    bins, scratch, parts, axes = s.bins, m.scratch, m.parts, m.axes
-    tied, level, logs, work = scratch[0], scratch[1], scratch[2], scratch[3]
+    bins, parts, axes, floor_logs = s.bins, m.parts, m.axes, s.floor_logs[COMMON]
     for i in range(0, bins, 4):
-        store(work, i, larger(load_four(axes[8], i), splat_four(1e-6)))
         u, v = load_four(parts[2], i), load_four(parts[3], i)
-        store(level, i, u * u + v * v + splat_four(1e-12))
-    log2_into(work[:bins], tied)
-    log2_into(level[:bins], logs)
-    for i in range(bins):
-        tied[i] = max(xi_db[i] + DB * tied[i], -25.0)
-    weighed(bins, s.table, tied, logs, presence, s.floor_logs[COMMON], _ACROSS_DEPTH, scratch[8:15], work)
-    exp2_into(work[:bins], level)
-    for i in range(0, bins, 4):
+        beside = log2_four(larger(load_four(axes[8], i), splat_four(1e-6)))
+        tied = larger(load_four(xi_db, i) + splat_four(DB) * beside, splat_four(-25.0))
+        level = log2_four(u * u + v * v + splat_four(1e-12))
+        floor_log = splat_four(_ACROSS_DEPTH) * load_four(floor_logs, i)
+        across = exp2_four(weighed(s.table, tied, level, load_four(presence, i), floor_log))
+        across = smaller(splat_four(1.0), across)
         gain = load_four(along, i)
         g, h = gain * load_four(parts[0], i), gain * load_four(parts[1], i)
-        across = smaller(splat_four(1.0), load_four(level, i))
-        u, v = across * load_four(parts[2], i), across * load_four(parts[3], i)
+        u, v = across * u, across * v
         co, si, p_re, p_im = (
             load_four(axes[4], i),
             load_four(axes[5], i),

@@ -6,18 +6,25 @@ from numba import njit
 
 from stonekite.signal.lanes import fma, larger, load_four, root, smaller, splat_four, store
 from stonekite.signal.noise_frames import BAND, DB, LOG2_E, ODDS, bounded, smooth
-from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.signal.quick import exp2_four, log2_four
 
 _LOUD = 20.0
 """From how many times the noise on it is the voice that strays are counted of."""
 _FREE = 0.05
 _STRICT = 10.0
+_LOG2_ODDS = math.log2(1.0 + ODDS)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-def common(s, m, into, share, presence):
-    """Into `into` (2, bins), re and im: so much of what the legs have in common in this frame, over the roots of their
-    noise, where there is nothing else; of all of it without `presence`."""
+def begin(s, m, power):
+    """The first frames of what is heard are noise, where none was learned; and so is what both legs have in common in
+    them, re and im over the roots of their noise.
+    """
+    share = 1.0 / (m.counts[0] + 1.0)
+    for leg in range(2):
+        for i in range(s.bins):
+            m.noise[leg, i] += share * (power[leg, i] + 1e-18 - m.noise[leg, i])
+            m.slow[leg, i] = m.noise[leg, i]
     for i in range(0, s.bins, 4):
         a, b, c, d = (
             load_four(m.re[0], i),
@@ -27,63 +34,41 @@ def common(s, m, into, share, presence):
         )
         size = root(load_four(m.noise[0], i) * load_four(m.noise[1], i))
         part = splat_four(share)
-        if presence:
-            one = splat_four(1.0)
-            part = part * (one - load_four(m.scratch[3], i)) * (one - load_four(m.scratch[4], i))
-        x, y = load_four(into[0], i), load_four(into[1], i)
+        x, y = load_four(m.across[0], i), load_four(m.across[1], i)
         x = fma(part, (a * c + b * d) / size - x, x)
         y = fma(part, (b * c - a * d) / size - y, y)
         over = larger(root(x * x + y * y), splat_four(1.0))
-        store(into[0], i, x / over)
-        store(into[1], i, y / over)
-
-
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-def begin(s, m, power):
-    """The first frames of what is heard are noise, where none was learned."""
-    share = 1.0 / (m.counts[0] + 1.0)
-    for leg in range(2):
-        for i in range(s.bins):
-            m.noise[leg, i] += share * (power[leg, i] + 1e-18 - m.noise[leg, i])
-            m.slow[leg, i] = m.noise[leg, i]
-    common(s, m, m.across, share, False)
+        store(m.across[0], i, x / over)
+        store(m.across[1], i, y / over)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
 def track(s, m, power):
-    """Follow the noise of each leg, and what it has in common, by how likely there is nothing else: of the power smoothed
-    over bins and frames. Freely: of the bin by itself, as published; then any step is followed, and what is held is taken
-    for noise.
+    """Follow the noise of each leg by how likely there is nothing else: of the power smoothed over bins and frames.
+    Freely: of the bin by itself, as published; then any step is followed, and what is held is taken for noise.
     """
-    level, ratio, near = m.scratch[0], m.scratch[1], m.scratch[2]
+    ratio, near, one = m.scratch[1], m.scratch[2], splat_four(1.0)
     for leg in range(2):
-        slow, own, there = m.slow[leg], m.noise[leg], m.scratch[3 + leg]
+        slow, own, ours = m.slow[leg], m.noise[leg], power[leg]
         for i in range(0, s.bins, 4):
-            p, q = load_four(power[leg], i), load_four(slow, i)
+            p, q = load_four(ours, i), load_four(slow, i)
             q = fma(splat_four(0.4), p - q, q)
             store(slow, i, q)
             store(ratio, i, (p if s.loose else q) / load_four(own, i))
-        if s.loose:  # as if what is there were 15 dB louder than the noise
-            for i in range(s.bins):
-                level[i] = math.log2(1.0 + ODDS) - LOG2_E * min(ratio[i] * ODDS / (1.0 + ODDS), 200.0)
-        else:
+        if not s.loose:
             smooth(s.bins, ratio, s.w7, m.padded, near)
-            for i in range(s.bins):
-                near[i] = near[i] + 1e-12
-            log2_into(near[: s.bins], level)
-            for i in range(s.bins):
-                level[i] = -1.2 * LOG2_E * (DB * level[i] - 3.0)
-        exp2_into(level[: s.bins], there)
-        most = 0.99 if s.loose else 1.0
-        for i in range(s.bins):
-            there[i] = min(most, 1.0 / (1.0 + there[i]))
-    common(s, m, m.across, 1.0 - s.poles[1], True)
-    for leg in range(2):
-        own, there = m.noise[leg], m.scratch[3 + leg]
         for i in range(0, s.bins, 4):
-            part = splat_four(1.0 - s.poles[0]) * (splat_four(1.0) - load_four(there, i))
-            n = load_four(own, i)
-            n = fma(part, load_four(power[leg], i) - n, n)
+            if s.loose:  # as if what is there were 15 dB louder than the noise
+                loud = smaller(load_four(ratio, i) * splat_four(ODDS / (1.0 + ODDS)), splat_four(200.0))
+                level = splat_four(_LOG2_ODDS) - splat_four(LOG2_E) * loud
+            else:
+                over_db = splat_four(DB) * log2_four(load_four(near, i) + splat_four(1e-12))
+                level = splat_four(-1.2 * LOG2_E) * (over_db - splat_four(3.0))
+            there = one / (one + exp2_four(level))
+            if s.loose:
+                there = smaller(there, splat_four(0.99))
+            part, n = splat_four(1.0 - s.poles[0]) * (one - there), load_four(own, i)
+            n = fma(part, load_four(ours, i) - n, n)
             store(own, i, bounded(n, load_four(s.least[leg], i), load_four(s.most[leg], i)))
 
 

@@ -17,7 +17,7 @@ A block is one call: from Python, each kernel and each transform of a frame woul
 from numba import njit
 
 from stonekite.signal.lanes import LANES, fma, load, load_four, splat_four, store
-from stonekite.signal.noise_frames import BEGINNING, BETWEEN, COMMON, ONE, TOGETHER
+from stonekite.signal.noise_frames import BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
 from stonekite.signal.noise_gains import gains, prior
 from stonekite.signal.noise_plane import plane, put_together
 from stonekite.signal.noise_tracking import begin, track, track_both
@@ -56,22 +56,23 @@ def _cleaned(s, m, out_re, out_im):
             track_both(s, m, power)
         else:
             track(s, m, power)
-    for leg in range(2):
-        for i in range(0, bins, 4):
-            store(noise[leg], i, load_four(s.louder[leg], i) * load_four(m.noise[leg], i))
     onset = s.hold > 0.0 and _begins(s, m, power)
     if together:
+        for leg in range(2):
+            for i in range(0, bins, 4):
+                store(noise[leg], i, load_four(s.louder[leg], i) * load_four(m.noise[leg], i))
         plane(s, m, power, noise)
         for i in range(0, bins, 4):
             a, b = load_four(m.parts[0], i), load_four(m.parts[1], i)
             store(streams[COMMON], i, a * a + b * b)
     else:
         for i in range(0, bins, 4):
-            a = load_four(power[0], i) / load_four(noise[0], i)
-            b = load_four(power[1], i) / load_four(noise[1], i)
+            a = load_four(power[0], i) / (load_four(s.louder[0], i) * load_four(m.noise[0], i))
+            b = load_four(power[1], i) / (load_four(s.louder[1], i) * load_four(m.noise[1], i))
             store(streams[0], i, a)
             store(streams[1], i, b)
-            store(streams[2], i, splat_four(0.5) * (a + b))
+            if s.streams[COMMON]:
+                store(streams[COMMON], i, splat_four(0.5) * (a + b))
     found, logs, presence, xi_db = made[7:10], made[10], made[11], made[12]
     for k in range(3):
         if s.streams[k]:
@@ -139,8 +140,9 @@ def _frame(s, m):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def clean(s, m, block, out, late, clock):
+def clean(fixed, memory, block, out, late, clock):
     """Into out (2, n) what block (2, n) becomes, whose first sample is at `clock`; a leg that is not `late` passes."""
+    s, m = settings(fixed), view(memory)
     size, n, done = m.heard.shape[1], block.shape[1], 0
     while done < n:
         place = (clock + done) % s.hop

@@ -19,6 +19,8 @@ transforms = lazy("stonekite.signal.transforms")
 
 Analysis = Literal["one", "own", "together"]
 _HOP_S = 512 / 48_000
+_STEP = 328
+"""In doubles: with it, rows up to eight apart lie 300 bytes or more apart in their pages."""
 _SHOWN_S = 0.1
 """What is shown is the mean of so much."""
 _LEAST, _MOST = 0.7, 4.0
@@ -37,6 +39,15 @@ def hop(rate: float) -> int:
 def size(rate: float) -> int:
     """Samples of a frame."""
     return 4 * hop(rate)
+
+
+def apart(count: int) -> int:
+    """Doubles from one row to the next, of rows of `count`, of which kernels take up to sixteen at a time.
+
+    A load from memory waits for a store before it whose place in its page of 4 KB is about the same (Intel 64 and IA-32
+    Architectures Optimization Reference Manual, "4-KByte aliasing"): so neighbouring rows lie far apart in their pages.
+    """
+    return count + (_STEP - count) % 512
 
 
 @cache
@@ -108,38 +119,36 @@ class Settings:
         both = np.sqrt(floors[0] * floors[1])
         logs = np.log(np.maximum(np.stack([floors[0], floors[1], both]), 1e-4))
         known = noise if follows == "music" else None
-        self.fixed = noise_frames.Fixed(
-            bins=self.bins,
-            hop=self.hop,
-            analysis=kind,
-            coupling=coupling,
-            works=np.array(works),
-            streams=self._streams(kind),
-            floors=self._wide(floors, 1.0),
-            floor_logs=self._wide(logs, 0.0),
-            louder=self._wide(np.ones((2, self.bins)) if louder is None else louder, 1.0),
-            least=self._wide(_LEAST * known if known is not None else np.full((2, self.bins), 1e-18), 1e-18),
-            most=self._wide(_MOST * known if known is not None else np.full((2, self.bins), 1e18), 1e18),
-            loose=follows == "speech",
-            still=follows == "not",
-            hold=hold,
-            image=image,
-            window=window / energy,
-            back=window * energy / 1.5,
-            ones=np.ones(self.size),
-            poles=1.0 - np.array([share(0.3 if known is None else 4.0), share(0.5), share(0.25), share(1.0)]),
-            presence_pole=1.0 - share(0.035),
-            shown_share=share(_SHOWN_S),
-            both_share=share(0.1),
-            stray_share=share(2.0),
-            bases=self._wide(bases[None], 0.0)[0],
-            pitch_low=int(rate / 300),
-            pitch_high=int(rate / 70),
-            table=_table().ravel(),
-            **{f"w{n}": noise_frames.weights_of(n) for n in (3, 7, 9, 25, 31)},
-            whole=transforms.tables(self.size),
-            half=transforms.tables(self.size // 2),
+        ones = np.ones((2, self.bins))
+        bounds = (np.full((2, self.bins), 1e-18), np.full((2, self.bins), 1e18))
+        if known is not None:
+            bounds = (_LEAST * known, _MOST * known)
+        poles = (share(0.3 if known is None else 4.0), share(0.25), share(1.0))
+        numbers = [coupling, hold, image, 1.0 - share(0.035), share(_SHOWN_S), share(0.1), share(2.0)]
+        flags = [follows == "speech", follows == "not", int(rate / 300), int(rate / 70), *works]
+        rows = (
+            (floors, 1.0),
+            (logs, 0.0),
+            (ones if louder is None else louder, 1.0),
+            (bounds[0], 1e-18),
+            (bounds[1], 1e18),
+            (bases[None], 0.0),
         )
+        self.fixed = noise_frames.Fixed(
+            numbers=np.array(numbers + [1.0 - one for one in poles]),
+            counts=np.array([self.bins, self.hop, kind, *flags, *self._streams(kind)], dtype=np.int64),
+            rows=np.concatenate([self._wide(row, beyond) for row, beyond in rows]),
+            frames=np.stack([window / energy, window * energy / 1.5, np.ones(self.size)]),
+            weights=np.concatenate([noise_frames.weights_of(n) for n in noise_frames.WIDTHS]),
+            table=_table().ravel(),
+            whole=transforms.packed(self.size),
+            half=transforms.packed(self.size // 2),
+        )
+
+    @property
+    def louder(self) -> np.ndarray:
+        """How many times (2, bins or more) the power of the noise is taken for what it is."""
+        return self.fixed.rows[5:7]
 
     def _kind(self, analysis: Analysis, coupling: float) -> int:
         if analysis == "together":
@@ -148,53 +157,34 @@ class Settings:
             return noise_frames.ONE
         return noise_frames.OWN if coupling <= 0.0 else noise_frames.BETWEEN
 
-    def _streams(self, kind: int) -> np.ndarray:
+    def _streams(self, kind: int) -> tuple[bool, bool, bool]:
         """Which of the streams are estimated: of each leg, and of both at once."""
         own, common = kind in (noise_frames.OWN, noise_frames.BETWEEN), kind != noise_frames.OWN
-        return np.array([own, own, common])
+        return own, own, common
 
     def _wide(self, rows: np.ndarray, beyond: float) -> np.ndarray:
-        """Rows (n, bins) as wide as kernels want them, which take up to sixteen bins at a time."""
-        return np.pad(rows, ((0, 0), (0, -self.bins % 16)), constant_values=beyond)
+        """Rows (n, bins) as wide as kernels want them."""
+        return np.pad(rows, ((0, 0), (0, apart(self.bins) - self.bins)), constant_values=beyond)
 
     def begun(self) -> "State":
         """What is remembered before anything was heard."""
         bins, n = self.bins, self.size
-        wide = bins + -bins % 16
+        wide = apart(bins)
         noise = np.full((2, bins), 1e-18) if self.noise is None else self.noise
         across = np.zeros((2, bins)) if self.across is None else self.across
-        bearing = np.full((4, wide), 0.03)
-        bearing[3] = 0.0
-
-        def rows(count: int) -> np.ndarray:
-            return np.zeros((count, wide))
-
-        return noise_frames.Memory(
-            heard=np.zeros((2, n)),
-            given=np.zeros((2, n)),
-            noise=self._wide(noise, 1e-18),
-            across=self._wide(across, 0.0),
-            slow=self._wide(noise, 1e-18),
-            counts=np.array([0, self.noise is not None, 1, 1, 1, 1]),
-            covariance=rows(4),
-            course=rows(4),
-            bearing=bearing,
-            stray=np.zeros((2, 2, bins // noise_frames.BAND + 1)),
-            kept=rows(3),
-            poles=rows(3),
-            means=rows(3),
-            last=np.zeros(2),
-            came=rows(2),
-            went=rows(2),
-            scratch=rows(noise_frames.ROOM),
+        made = noise_frames.Memory(
+            rows=np.zeros((noise_frames.ROWS, wide)),
+            sound=np.zeros((4, n)),
+            work=np.zeros((5, apart(n // 2 + 4))),
             padded=np.zeros(wide + 64),
-            work=np.zeros((5, n // 2 + 4)),
-            re=rows(2),
-            im=rows(2),
-            made=rows(17),
-            parts=rows(4),
-            axes=rows(9),
+            stray=np.zeros((2, 2, bins // noise_frames.BAND + 1)),
+            last=np.zeros(2),
+            counts=np.array([0, self.noise is not None, 1, 1, 1, 1]),
         )
+        made.noise[:] = made.slow[:] = self._wide(noise, 1e-18)
+        made.across[:] = self._wide(across, 0.0)
+        made.bearing[:3] = 0.03
+        return made
 
 
 if TYPE_CHECKING:

@@ -101,6 +101,43 @@ def tables(size: int) -> Tables:
     )
 
 
+class Packed(NamedTuple):
+    """The same in two arrays: a kernel takes each one that it is given from Python at a price."""
+
+    sizes: np.ndarray
+    circles: np.ndarray
+
+
+@cache
+def packed(size: int) -> Packed:
+    """Tables of a size, for `opened` within a kernel."""
+    t = tables(size)
+    circles = (t.turns, t.between, t.last, t.finer)
+    radices = [*t.column_radices, *t.row_radices]
+    sizes = [t.size, t.columns, t.rows, len(t.column_radices), *(one.shape[1] for one in circles), *radices]
+    return Packed(np.array(sizes, dtype=np.int64), np.concatenate([one.ravel() for one in circles]))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def opened(p):
+    """The tables that are packed."""
+    n, flat = p.sizes, p.circles
+    a = 2 * n[4]
+    b = a + 2 * n[5]
+    c = b + 2 * n[6]
+    return Tables(
+        n[0],
+        n[1],
+        n[2],
+        n[8 : 8 + n[3]],
+        n[8 + n[3] :],
+        flat[:a].reshape((2, n[4])),
+        flat[a:b].reshape((2, n[5])),
+        flat[b:c].reshape((2, n[6])),
+        flat[c:].reshape((2, n[7])),
+    )
+
+
 _COS_5, _COS_52 = math.cos(0.4 * math.pi), math.cos(0.8 * math.pi)
 _SIN_5, _SIN_52 = math.sin(0.4 * math.pi), math.sin(0.8 * math.pi)
 _SIN_3 = math.sqrt(0.75)

@@ -304,7 +304,7 @@ def carry(old: Any, state: Any, new: Any) -> Any:
     if (old.noise is None) != (new.noise is None) or (
         new.noise is not None and not np.array_equal(old.noise, new.noise)
     ):
-        return new.begun()._replace(heard=kept.heard, given=kept.given)
+        return new.begun()._replace(sound=kept.sound)
     return kept
 
 
@@ -341,7 +341,7 @@ def noise_known(stage: Noise, rate: float) -> np.ndarray | None:
 
 def noise_now(coefficients: Any, state: Any, rate: float) -> np.ndarray:
     """Power (3, 2, bins) of the noise that is known now, of what lately came in, and of what came out of it."""
-    rows = np.stack([coefficients.fixed.louder * state.noise, state.came, state.went])
+    rows = np.stack([coefficients.louder * state.noise, state.came, state.went])
     return _sine_power(rows[:, :, : coefficients.bins], rate)
 
 
