@@ -1,4 +1,4 @@
-"""SIMD vectors of doubles for Numba kernels: of 16, for filters, of 4, for transforms, and of 2, for two legs.
+"""SIMD vectors of doubles for Numba kernels: of 16, for filters, of 8 and 4, for spectra, and of 2, for two legs.
 
 Numba vectorises loops over samples, but a recursive filter cannot be vectorised along time. With a vector
 type, the sections of a cascade can lie side by side instead. And where a loop goes over many arrays, LLVM
@@ -13,6 +13,7 @@ from numba.core import cgutils, types
 from numba.extending import intrinsic, models, overload, register_model
 
 LANES = 16
+EIGHT = 8
 FOUR = 4
 TWO = 2
 
@@ -29,6 +30,7 @@ class Lanes(types.Type):
 
 
 lanes = Lanes(LANES)
+eight = Lanes(EIGHT)
 four = Lanes(FOUR)
 two = Lanes(TWO)
 
@@ -64,6 +66,8 @@ def _loads(of, backwards=False):
 
 load = _loads(lanes)
 """Sixteen doubles of a contiguous array, from a flat offset."""
+load_eight = _loads(eight)
+"""Eight of them."""
 load_four = _loads(four)
 """Four of them."""
 load_two = _loads(two)
@@ -73,21 +77,45 @@ load_back = _loads(four, backwards=True)
 
 
 @intrinsic
+def load_as(typing, vector, array, offset):
+    """As many doubles of a contiguous array as another vector has, from a flat offset."""
+
+    def generate(context, builder, signature, args):
+        array_and_offset = signature.return_type(*signature.args[1:])
+        value = builder.load(_pointer(context, builder, array_and_offset, args[1:], vector))
+        value.align = 8
+        return value
+
+    return vector(vector, array, offset), generate
+
+
+@intrinsic
+def width(typing, vector):
+    """How many lanes a vector has."""
+
+    def generate(context, builder, signature, args):
+        return ir.Constant(ir.IntType(64), vector.vector.count)
+
+    return types.int64(vector), generate
+
+
+@intrinsic
 def picked(typing, array, places, offset):
-    """Four doubles of a contiguous array, from four places, whole numbers in doubles, each so much further."""
+    """Doubles of a contiguous array, from places that are whole numbers in a vector of doubles, each so much further."""
 
     def generate(context, builder, signature, args):
         table = context.make_array(signature.args[0])(context, builder, args[0])
-        whole = builder.fptosi(args[1], ir.VectorType(_INT, FOUR))
-        found = ir.Constant(four.vector, ir.Undefined)
-        for k in range(FOUR):
+        count = places.vector.count
+        whole = builder.fptosi(args[1], ir.VectorType(_INT, count))
+        found = ir.Constant(places.vector, ir.Undefined)
+        for k in range(count):
             lane = ir.Constant(_INT, k)
             place = builder.sext(builder.extract_element(whole, lane), args[2].type)
             value = builder.load(builder.gep(table.data, [builder.add(place, args[2])]))
             found = builder.insert_element(found, value, lane)
         return found
 
-    return four(array, places, types.int64), generate
+    return places(array, places, types.int64), generate
 
 
 @intrinsic
@@ -208,10 +236,23 @@ def _splats(of):
 
 splat = _splats(lanes)
 """The same double in every of sixteen lanes."""
+splat_eight = _splats(eight)
+"""In every of eight."""
 splat_four = _splats(four)
 """In every of four."""
 splat_two = _splats(two)
 """In both of two."""
+
+
+@intrinsic
+def like(typing, vector, value):
+    """The same double in every lane of as many as another vector has."""
+    _, generate = _splats(vector)._defn(typing, value)
+
+    def of_value(context, builder, signature, args):
+        return generate(context, builder, signature, args[1:])
+
+    return vector(vector, types.float64), of_value
 
 
 @intrinsic
@@ -338,6 +379,47 @@ def total(typing, value):
         return lanes_left[0]
 
     return types.float64(value), generate
+
+
+@intrinsic
+def largest_of(typing, value):
+    """The largest of all lanes."""
+
+    def generate(context, builder, signature, args):
+        found = builder.extract_element(args[0], ir.Constant(_INT, 0))
+        for k in range(1, value.vector.count):
+            other = builder.extract_element(args[0], ir.Constant(_INT, k))
+            found = builder.select(builder.fcmp_ordered(">", other, found), other, found)
+        return found
+
+    return types.float64(value), generate
+
+
+@intrinsic
+def running(typing, value):
+    """The sums of the first one, two, three and four of four lanes."""
+
+    def generate(context, builder, signature, args):
+        sums, none = args[0], ir.Constant(four.vector, [0.0] * FOUR)
+        for by in (1, 2):
+            order = ir.Constant(
+                ir.VectorType(_INT, FOUR), [FOUR + k - by if k >= by else k for k in range(FOUR)]
+            )
+            sums = builder.fadd(sums, builder.shuffle_vector(none, sums, order))
+        return sums
+
+    return four(value), generate
+
+
+@intrinsic
+def last_of(typing, value):
+    """The last of four lanes in all of them."""
+
+    def generate(context, builder, signature, args):
+        order = ir.Constant(ir.VectorType(_INT, FOUR), [FOUR - 1] * FOUR)
+        return builder.shuffle_vector(args[0], args[0], order)
+
+    return four(value), generate
 
 
 def _top(index: int):

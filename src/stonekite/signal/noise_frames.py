@@ -204,8 +204,12 @@ def smooth(bins, values, weights, padded, out):
         if k <= half:
             padded[half - k] = values[k]
         padded[half + bins - 1 + k] = values[bins - 1 - k]
-    for i in range(0, bins, LANES):
-        total = zero()
+    # Two vectors at a time: one alone would wait for each of its sums.
+    for i in range(0, bins, 2 * LANES):
+        first, second = zero(), zero()
         for k in range(count):
-            total = fma(splat(weights[k]), load(padded, i + k), total)
-        store(out, i, total)
+            weight = splat(weights[k])
+            first = fma(weight, load(padded, i + k), first)
+            second = fma(weight, load(padded, i + LANES + k), second)
+        store(out, i, first)
+        store(out, i + LANES, second)

@@ -5,9 +5,20 @@ import math
 import numpy as np
 from numba import njit
 
-from stonekite.signal.lanes import fma, larger, load_four, picked, smaller, splat_four, store
+from stonekite.signal.lanes import (
+    EIGHT,
+    fma,
+    larger,
+    largest_of,
+    load_eight,
+    picked,
+    smaller,
+    splat_eight,
+    store,
+)
+from stonekite.signal.lanes import total as sum_of
 from stonekite.signal.noise_frames import DB, LOG2_E, bounded, smooth
-from stonekite.signal.quick import exp2_four, log2_four
+from stonekite.signal.quick import exp2_of, log2_of
 from stonekite.signal.transforms import cosines
 
 LOWEST_DB, HIGHEST_DB = -30, 50
@@ -59,34 +70,36 @@ def prior(s, m, stream, powers, logs):
     n = s.bins - 1
     cepstrum = m.scratch[1]
     kept, poles = m.kept[stream], m.poles[stream]
-    for i in range(0, s.bins, 4):
-        store(logs, i, log2_four(larger(load_four(powers, i) - splat_four(1.0), splat_four(LEAST_XI))))
+    for i in range(0, s.bins, 8):
+        store(logs, i, log2_of(larger(load_eight(powers, i) - splat_eight(1.0), splat_eight(LEAST_XI))))
     cosines(s.half, logs, m.work, s.ones, m.scratch[2], m.scratch[3], cepstrum)
-    for k in range(0, s.bins, 4):
-        store(cepstrum, k, splat_four(_LN_2 / n) * load_four(cepstrum, k))
+    for k in range(0, s.bins, 8):
+        store(cepstrum, k, splat_eight(_LN_2 / n) * load_eight(cepstrum, k))
     if m.counts[3 + stream]:
         kept[:] = cepstrum
         poles[:] = s.bases
         m.counts[3 + stream] = 0
-    best, total, squares = s.pitch_low, 0.0, 0.0
-    for k in range(s.pitch_low, s.pitch_high):
-        total += cepstrum[k]
-        squares += cepstrum[k] ** 2
-        if cepstrum[k] > cepstrum[best]:
-            best = k
-    count = s.pitch_high - s.pitch_low
-    spread = math.sqrt(max(0.0, squares / count - (total / count) ** 2))
-    fifth = splat_four(0.2)
-    for k in range(0, s.bins, 4):  # falls at once, comes back slowly
-        usual, pole = load_four(s.bases, k), load_four(poles, k)
+    sums, squares, tops = splat_eight(0.0), splat_eight(0.0), splat_eight(-1e30)
+    last = s.pitch_low + (s.pitch_high - s.pitch_low) // EIGHT * EIGHT
+    for k in range(s.pitch_low, last, EIGHT):
+        x = load_eight(cepstrum, k)
+        sums, squares, tops = sums + x, fma(x, x, squares), larger(tops, x)
+    total, square, top = sum_of(sums), sum_of(squares), largest_of(tops)
+    count = last - s.pitch_low
+    spread = math.sqrt(max(0.0, square / count - (total / count) ** 2))
+    fifth = splat_eight(0.2)
+    for k in range(0, s.bins, 8):  # falls at once, comes back slowly
+        usual, pole = load_eight(s.bases, k), load_eight(poles, k)
         store(poles, k, smaller(usual, fma(fifth, usual - pole, pole)))
-    if cepstrum[best] > 0.05 + 2.5 * spread:
-        quick = 2.0 * s.bases[0]
+    if top > 0.05 + 2.5 * spread:
+        quick, best = 2.0 * s.bases[0], s.pitch_low
+        while cepstrum[best] < top:
+            best += 1
         for k in range(best - 3, best + 4):
             poles[k] = min(poles[k], quick)
-    for k in range(0, s.bins, 4):
-        x = load_four(kept, k)
-        store(kept, k, fma(splat_four(1.0) - load_four(poles, k), load_four(cepstrum, k) - x, x))
+    for k in range(0, s.bins, 8):
+        x = load_eight(kept, k)
+        store(kept, k, fma(splat_eight(1.0) - load_eight(poles, k), load_eight(cepstrum, k) - x, x))
     cosines(s.half, kept, m.work, s.ones, m.scratch[2], m.scratch[3], logs)
 
 
@@ -97,45 +110,58 @@ def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
     """
     bins, mean, floor_logs = s.bins, m.means[stream], s.floor_logs[stream]
     xi, near, wide = m.scratch[0], m.scratch[1], m.scratch[2]
-    one, tiny, db, log2_e = splat_four(1.0), splat_four(1e-12), splat_four(DB), splat_four(LOG2_E)
-    two, share, least = splat_four(2.0), splat_four(1.0 - s.presence_pole), splat_four(math.log(LEAST_XI))
-    for i in range(0, bins, 4):
-        log = log2_e * larger(two * load_four(logs, i) + splat_four(0.1823215567939546), least)  # 1.2 times
-        now = exp2_four(log)
+    one, tiny, db, log2_e = splat_eight(1.0), splat_eight(1e-12), splat_eight(DB), splat_eight(LOG2_E)
+    two, share, least = splat_eight(2.0), splat_eight(1.0 - s.presence_pole), splat_eight(math.log(LEAST_XI))
+    for i in range(0, bins, 8):
+        log = log2_e * larger(two * load_eight(logs, i) + splat_eight(0.1823215567939546), least)  # 1.2 times
+        now = exp2_of(log)
         if onset:
-            now = larger(now, splat_four(s.hold) * (load_four(powers, i) - one))
-            log = log2_four(now)
+            now = larger(now, splat_eight(s.hold) * (load_eight(powers, i) - one))
+            log = log2_of(now)
         store(xi, i, now)
         store(xi_db, i, db * log)
-        x = load_four(mean, i)
+        x = load_eight(mean, i)
         store(mean, i, fma(share, now - x, x))
     smooth(bins, mean, s.w3, m.padded, near)
     smooth(bins, mean, s.w31, m.padded, wide)
-    none, fifth, ten = splat_four(0.0), splat_four(0.2), splat_four(10.0)
-    for i in range(0, bins, 4):
-        x, p = load_four(xi, i), load_four(powers, i)
-        v = smaller(x / (one + x) * p, splat_four(200.0))
-        local = bounded(fifth * fma(db, log2_four(larger(load_four(near, i), tiny)), ten), none, one)
-        all_over = bounded(fifth * fma(db, log2_four(larger(load_four(wide, i), tiny)), ten), none, one)
-        absent = smaller(one - local * all_over, splat_four(0.95))
-        odds = absent / (one - absent) * (one + x) * exp2_four(splat_four(-LOG2_E) * v)
-        there = one / (one + odds)
+    for i in range(0, bins, 8):
+        x, p = load_eight(xi, i), load_eight(powers, i)
+        v = smaller(x / (one + x) * p, splat_eight(200.0))
+        absent = smaller(one - _rise(load_eight(near, i)) * _rise(load_eight(wide, i)), splat_eight(0.95))
+        there = one - absent
+        there = there / fma(absent * (one + x), exp2_of(splat_eight(-LOG2_E) * v), there)
         store(presence, i, there)
-        gain = weighed(s.table, load_four(xi_db, i), log2_four(p + tiny), there, load_four(floor_logs, i))
-        store(out, i, smaller(one, exp2_four(gain)))
+        gain = weighed(s.table, load_eight(xi_db, i), log2_of(p + tiny), there, load_eight(floor_logs, i))
+        store(out, i, smaller(one, exp2_of(gain)))
+
+
+_FROM, _TO = 0.1, 10.0**-0.5
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _rise(power):
+    """0 up to -10 dB, 1 from -5 dB on, and between them as the level rises: by a fitted polynomial, within 0.0012."""
+    low, high = splat_eight(_FROM), splat_eight(_TO)
+    x = bounded(power, low, high)
+    bent = fma(
+        x,
+        fma(x, splat_eight(-158.2465812416112), splat_eight(106.83898247627378)),
+        splat_eight(-27.056541693),
+    )
+    return (x - low) * fma(x - high, bent, splat_eight(1.0 / (_TO - _FROM)))
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def weighed(table, xi_db, power_log, presence, floor_log):
     """The logarithm of base 2 of four gains: by the table where there is something, the floor where there is nothing."""
-    none, most, last = splat_four(0.0), splat_four(79.999), splat_four(-float(LOWEST_DB))
-    whole, less, one = splat_four(_WHOLE), splat_four(0.499999999), splat_four(1.0)
+    none, most, last = splat_eight(0.0), splat_eight(79.999), splat_eight(-float(LOWEST_DB))
+    whole, less, one = splat_eight(_WHOLE), splat_eight(0.499999999), splat_eight(1.0)
     a = bounded(xi_db + last, none, most)
-    b = bounded(fma(splat_four(DB), power_log, last), none, most)
+    b = bounded(fma(splat_eight(DB), power_log, last), none, most)
     j, k = (a - less) + whole - whole, (b - less) + whole - whole
-    u, v, at = a - j, b - k, fma(splat_four(81.0), j, k)
+    u, v, at = a - j, b - k, fma(splat_eight(81.0), j, k)
     first, second = picked(table, at, 0), picked(table, at, 81)
     low = fma(v, picked(table, at, 1) - first, first)
     high = fma(v, picked(table, at, 82) - second, second)
-    gain = larger(fma(u, high - low, low), splat_four(_LEAST_LOG))
-    return splat_four(LOG2_E) * larger(floor_log, presence * gain + (one - presence) * floor_log)
+    gain = larger(fma(u, high - low, low), splat_eight(_LEAST_LOG))
+    return splat_eight(LOG2_E) * larger(floor_log, presence * gain + (one - presence) * floor_log)

@@ -4,9 +4,9 @@ import math
 
 from numba import njit
 
-from stonekite.signal.lanes import fma, larger, load_four, root, smaller, splat_four, store
+from stonekite.signal.lanes import fma, larger, load_eight, root, smaller, splat_eight, store
 from stonekite.signal.noise_frames import BAND, DB, LOG2_E, ODDS, bounded, smooth
-from stonekite.signal.quick import exp2_four, log2_four
+from stonekite.signal.quick import exp2_of, log2_of
 
 _LOUD = 20.0
 """From how many times the noise on it is the voice that strays are counted of."""
@@ -25,19 +25,19 @@ def begin(s, m, power):
         for i in range(s.bins):
             m.noise[leg, i] += share * (power[leg, i] + 1e-18 - m.noise[leg, i])
             m.slow[leg, i] = m.noise[leg, i]
-    for i in range(0, s.bins, 4):
+    for i in range(0, s.bins, 8):
         a, b, c, d = (
-            load_four(m.re[0], i),
-            load_four(m.im[0], i),
-            load_four(m.re[1], i),
-            load_four(m.im[1], i),
+            load_eight(m.re[0], i),
+            load_eight(m.im[0], i),
+            load_eight(m.re[1], i),
+            load_eight(m.im[1], i),
         )
-        size = root(load_four(m.noise[0], i) * load_four(m.noise[1], i))
-        part = splat_four(share)
-        x, y = load_four(m.across[0], i), load_four(m.across[1], i)
+        size = root(load_eight(m.noise[0], i) * load_eight(m.noise[1], i))
+        part = splat_eight(share)
+        x, y = load_eight(m.across[0], i), load_eight(m.across[1], i)
         x = fma(part, (a * c + b * d) / size - x, x)
         y = fma(part, (b * c - a * d) / size - y, y)
-        over = larger(root(x * x + y * y), splat_four(1.0))
+        over = larger(root(x * x + y * y), splat_eight(1.0))
         store(m.across[0], i, x / over)
         store(m.across[1], i, y / over)
 
@@ -47,29 +47,29 @@ def track(s, m, power):
     """Follow the noise of each leg by how likely there is nothing else: of the power smoothed over bins and frames.
     Freely: of the bin by itself, as published; then any step is followed, and what is held is taken for noise.
     """
-    ratio, near, one = m.scratch[1], m.scratch[2], splat_four(1.0)
+    ratio, near, one = m.scratch[1], m.scratch[2], splat_eight(1.0)
     for leg in range(2):
         slow, own, ours = m.slow[leg], m.noise[leg], power[leg]
-        for i in range(0, s.bins, 4):
-            p, q = load_four(ours, i), load_four(slow, i)
-            q = fma(splat_four(0.4), p - q, q)
+        for i in range(0, s.bins, 8):
+            p, q = load_eight(ours, i), load_eight(slow, i)
+            q = fma(splat_eight(0.4), p - q, q)
             store(slow, i, q)
-            store(ratio, i, (p if s.loose else q) / load_four(own, i))
+            store(ratio, i, (p if s.loose else q) / load_eight(own, i))
         if not s.loose:
             smooth(s.bins, ratio, s.w7, m.padded, near)
-        for i in range(0, s.bins, 4):
+        for i in range(0, s.bins, 8):
             if s.loose:  # as if what is there were 15 dB louder than the noise
-                loud = smaller(load_four(ratio, i) * splat_four(ODDS / (1.0 + ODDS)), splat_four(200.0))
-                level = splat_four(_LOG2_ODDS) - splat_four(LOG2_E) * loud
+                loud = smaller(load_eight(ratio, i) * splat_eight(ODDS / (1.0 + ODDS)), splat_eight(200.0))
+                level = splat_eight(_LOG2_ODDS) - splat_eight(LOG2_E) * loud
             else:
-                over_db = splat_four(DB) * log2_four(load_four(near, i) + splat_four(1e-12))
-                level = splat_four(-1.2 * LOG2_E) * (over_db - splat_four(3.0))
-            there = one / (one + exp2_four(level))
+                over_db = splat_eight(DB) * log2_of(load_eight(near, i) + splat_eight(1e-12))
+                level = splat_eight(-1.2 * LOG2_E) * (over_db - splat_eight(3.0))
+            there = one / (one + exp2_of(level))
             if s.loose:
-                there = smaller(there, splat_four(0.99))
-            part, n = splat_four(1.0 - s.poles[0]) * (one - there), load_four(own, i)
-            n = fma(part, load_four(ours, i) - n, n)
-            store(own, i, bounded(n, load_four(s.least[leg], i), load_four(s.most[leg], i)))
+                there = smaller(there, splat_eight(0.99))
+            part, n = splat_eight(1.0 - s.poles[0]) * (one - there), load_eight(own, i)
+            n = fma(part, load_eight(ours, i) - n, n)
+            store(own, i, bounded(n, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
@@ -81,28 +81,30 @@ def track_both(s, m, power):
     A second voice elsewhere and a room are not common either. They differ from noise in being there where the voice is
     loud: what strays of it there is counted over a second or two, and where it strays, noise is only followed beside it.
     """
-    one, four, low = splat_four(1.0), splat_four(4.0), splat_four(0.02)
-    least_trust = splat_four(0.3 if s.loose else 0.0)
+    one, four, low = splat_eight(1.0), splat_eight(4.0), splat_eight(0.02)
+    least_trust = splat_eight(0.3 if s.loose else 0.0)
     trust, found, ratio = m.scratch[0:2], m.scratch[2:4], m.scratch[4:6]
-    for i in range(0, s.bins, 4):
-        n0, n1 = load_four(m.noise[0], i), load_four(m.noise[1], i)
+    for i in range(0, s.bins, 8):
+        n0, n1 = load_eight(m.noise[0], i), load_eight(m.noise[1], i)
         size = root(n0 * n1)
-        b_re, b_im = load_four(m.bearing[2], i), load_four(m.bearing[3], i)
-        length = root(b_re * b_re + b_im * b_im) + splat_four(1e-12)
+        b_re, b_im = load_eight(m.bearing[2], i), load_eight(m.bearing[3], i)
+        length = root(b_re * b_re + b_im * b_im) + splat_eight(1e-12)
         a, b, c, d = (
-            load_four(m.re[0], i),
-            load_four(m.im[0], i),
-            load_four(m.re[1], i),
-            load_four(m.im[1], i),
+            load_eight(m.re[0], i),
+            load_eight(m.im[0], i),
+            load_eight(m.re[1], i),
+            load_eight(m.im[1], i),
         )
-        x = (a * c + b * d) / size - load_four(m.across[0], i)
-        y = (b * c - a * d) / size - load_four(m.across[1], i)
+        x = (a * c + b * d) / size - load_eight(m.across[0], i)
+        y = (b * c - a * d) / size - load_eight(m.across[1], i)
         both = (x * b_re + y * b_im) / length
-        square = larger(load_four(m.bearing[1], i), low) * n0 / (larger(load_four(m.bearing[0], i), low) * n1)
+        square = (
+            larger(load_eight(m.bearing[1], i), low) * n0 / (larger(load_eight(m.bearing[0], i), low) * n1)
+        )
         q = root(square)
         # Where a leg has most of the voice, what is left of it after the other one tells little.
         t0, t1 = smaller(one, four * square / (one + square)), smaller(one, four / (one + square))
-        r0, r1 = load_four(power[0], i) / n0, load_four(power[1], i) / n1
+        r0, r1 = load_eight(power[0], i) / n0, load_eight(power[1], i) / n1
         store(trust[0], i, t0)
         store(trust[1], i, t1)
         store(ratio[0], i, r0)
@@ -114,25 +116,25 @@ def track_both(s, m, power):
         for k in range(3):
             smooth(s.bins, (trust, found, ratio)[k][leg], s.w9, m.padded, m.scratch[6 + k])
         own = m.noise[leg]
-        for i in range(0, s.bins, 4):
+        for i in range(0, s.bins, 8):
             band = i // BAND
             lost = m.stray[leg, 0, band] + 0.05 * strays[0]
             loud = m.stray[leg, 1, band] + 0.05 * strays[1]
             stray = lost / (loud + 1.0) - _FREE
             if s.loose:  # where nothing at all is common, the noise has become louder
                 stray *= min(1.0, max(0.0, 4.0 - 5.0 * lost / (loud + 1e-9)))
-            v = splat_four(_STRICT * max(0.0, stray)) * load_four(m.scratch[8], i)
+            v = splat_eight(_STRICT * max(0.0, stray)) * load_eight(m.scratch[8], i)
             times = bounded(
-                load_four(m.scratch[7], i) / load_four(m.scratch[6], i), splat_four(0.1), splat_four(6.0)
+                load_eight(m.scratch[7], i) / load_eight(m.scratch[6], i), splat_eight(0.1), splat_eight(6.0)
             )
-            part = splat_four(s.both_share) * larger(load_four(trust[leg], i), least_trust) / (one + v * v)
-            moved = load_four(own, i) * fma(part, times - one, one)
-            there = load_four(m.slow[leg], i)
-            there = fma(splat_four(s.both_share), load_four(power[leg], i) - there, there)
+            part = splat_eight(s.both_share) * larger(load_eight(trust[leg], i), least_trust) / (one + v * v)
+            moved = load_eight(own, i) * fma(part, times - one, one)
+            there = load_eight(m.slow[leg], i)
+            there = fma(splat_eight(s.both_share), load_eight(power[leg], i) - there, there)
             store(m.slow[leg], i, there)
             # Noise is not much more than all there is, or one leg's would run away from the other's.
-            moved = smaller(moved, splat_four(2.0) * there)
-            store(own, i, bounded(moved, load_four(s.least[leg], i), load_four(s.most[leg], i)))
+            moved = smaller(moved, splat_eight(2.0) * there)
+            store(own, i, bounded(moved, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)

@@ -8,7 +8,7 @@ from numba import njit
 from numba.extending import intrinsic
 
 from stonekite.signal.fused import fused
-from stonekite.signal.lanes import FOUR, Lanes, fma, splat_four
+from stonekite.signal.lanes import Lanes, fma, like
 
 _LOG2_E = 1.4426950408889634
 _LN_2 = 0.6931471805599453
@@ -20,15 +20,16 @@ _SIGNED = 1.5 * _WHOLE
 
 def _on_bits(change):
     """An intrinsic that gives the double whose bits `change(builder, bits, of)` makes of those of a double; `of` makes
-    constants. Of four doubles in a vector, too."""
+    constants. Of vectors of doubles, too."""
 
     def typed(typing, value):
         def generate(context, builder, signature, args):
             whole = ir.IntType(64)
             if isinstance(value, Lanes):
-                many = ir.VectorType(whole, FOUR)
+                count = value.vector.count
+                many = ir.VectorType(whole, count)
                 bits = builder.bitcast(args[0], many)
-                bits = change(builder, bits, lambda n: ir.Constant(many, [n] * FOUR))
+                bits = change(builder, bits, lambda n: ir.Constant(many, [n] * count))
                 return builder.bitcast(bits, value.vector)
             bits = change(builder, builder.bitcast(args[0], whole), lambda n: ir.Constant(whole, n))
             return builder.bitcast(bits, ir.DoubleType())
@@ -78,26 +79,26 @@ def exp2_into(x, out):
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def log2_four(x):
-    """As `log2_into`, of four doubles in a vector: the same bits."""
-    one = splat_four(1.0)
-    exponent = _exponent(x) - splat_four(_WHOLE + 1023.0)
+def log2_of(x):
+    """As `log2_into`, of a vector of doubles: the same bits."""
+    one = like(x, 1.0)
+    exponent = _exponent(x) - like(x, _WHOLE + 1023.0)
     m = _mantissa(x)
     t = (m - one) / (m + one)
     s = t * t
-    series = fma(s, fma(s, splat_four(1 / 11), splat_four(1 / 9)), splat_four(1 / 7))
-    series = fma(s, fma(s, fma(s, series, splat_four(1 / 5)), splat_four(1 / 3)), one)
-    return fma(splat_four(2.0 * _LOG2_E) * t, series, exponent)
+    series = fma(s, fma(s, like(x, 1 / 11), like(x, 1 / 9)), like(x, 1 / 7))
+    series = fma(s, fma(s, fma(s, series, like(x, 1 / 5)), like(x, 1 / 3)), one)
+    return fma(like(x, 2.0 * _LOG2_E) * t, series, exponent)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def exp2_four(x):
-    """As `exp2_into`, of four doubles in a vector: the same bits."""
-    offset = splat_four(_SIGNED + 1023.0)
+def exp2_of(x):
+    """As `exp2_into`, of a vector of doubles: the same bits."""
+    offset = like(x, _SIGNED + 1023.0)
     shifted = x + offset
-    f = (x - (shifted - offset)) * splat_four(_LN_2)
-    p = fma(f, fma(f, splat_four(1 / 40320), splat_four(1 / 5040)), splat_four(1 / 720))
-    p = fma(f, fma(f, p, splat_four(1 / 120)), splat_four(1 / 24))
-    p = fma(f, fma(f, p, splat_four(1 / 6)), splat_four(1 / 2))
-    p = fma(f, fma(f, p, splat_four(1.0)), splat_four(1.0))
+    f = (x - (shifted - offset)) * like(x, _LN_2)
+    p = fma(f, fma(f, like(x, 1 / 40320), like(x, 1 / 5040)), like(x, 1 / 720))
+    p = fma(f, fma(f, p, like(x, 1 / 120)), like(x, 1 / 24))
+    p = fma(f, fma(f, p, like(x, 1 / 6)), like(x, 1 / 2))
+    p = fma(f, fma(f, p, like(x, 1.0)), like(x, 1.0))
     return p * _power(shifted)

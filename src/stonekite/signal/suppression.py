@@ -16,7 +16,7 @@ A block is one call: from Python, each kernel and each transform of a frame woul
 
 from numba import njit
 
-from stonekite.signal.lanes import LANES, fma, load, load_four, splat_four, store
+from stonekite.signal.lanes import LANES, fma, load, load_eight, splat_eight, store
 from stonekite.signal.noise_frames import BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
 from stonekite.signal.noise_gains import gains, prior
 from stonekite.signal.noise_plane import plane, put_together
@@ -45,8 +45,8 @@ def _cleaned(s, m, out_re, out_im):
     bins, made = s.bins, m.made
     power, noise, streams = made[0:2], made[2:4], made[4:7]
     for leg in range(2):
-        for i in range(0, bins, 4):
-            a, b = load_four(m.re[leg], i), load_four(m.im[leg], i)
+        for i in range(0, bins, 8):
+            a, b = load_eight(m.re[leg], i), load_eight(m.im[leg], i)
             store(power[leg], i, a * a + b * b)
     together = s.analysis == TOGETHER
     if m.counts[1] == 0 and m.counts[0] < BEGINNING:
@@ -59,20 +59,20 @@ def _cleaned(s, m, out_re, out_im):
     onset = s.hold > 0.0 and _begins(s, m, power)
     if together:
         for leg in range(2):
-            for i in range(0, bins, 4):
-                store(noise[leg], i, load_four(s.louder[leg], i) * load_four(m.noise[leg], i))
+            for i in range(0, bins, 8):
+                store(noise[leg], i, load_eight(s.louder[leg], i) * load_eight(m.noise[leg], i))
         plane(s, m, power, noise)
-        for i in range(0, bins, 4):
-            a, b = load_four(m.parts[0], i), load_four(m.parts[1], i)
+        for i in range(0, bins, 8):
+            a, b = load_eight(m.parts[0], i), load_eight(m.parts[1], i)
             store(streams[COMMON], i, a * a + b * b)
     else:
-        for i in range(0, bins, 4):
-            a = load_four(power[0], i) / (load_four(s.louder[0], i) * load_four(m.noise[0], i))
-            b = load_four(power[1], i) / (load_four(s.louder[1], i) * load_four(m.noise[1], i))
+        for i in range(0, bins, 8):
+            a = load_eight(power[0], i) / (load_eight(s.louder[0], i) * load_eight(m.noise[0], i))
+            b = load_eight(power[1], i) / (load_eight(s.louder[1], i) * load_eight(m.noise[1], i))
             store(streams[0], i, a)
             store(streams[1], i, b)
             if s.streams[COMMON]:
-                store(streams[COMMON], i, splat_four(0.5) * (a + b))
+                store(streams[COMMON], i, splat_eight(0.5) * (a + b))
     found, logs, presence, xi_db = made[7:10], made[10], made[11], made[12]
     for k in range(3):
         if s.streams[k]:
@@ -82,24 +82,23 @@ def _cleaned(s, m, out_re, out_im):
         put_together(s, m, found[COMMON], presence, xi_db, out_re, out_im)
     else:
         _blend(s, found)
-        for leg in range(2):
-            for i in range(0, bins, 4):
-                gain = load_four(found[leg], i)
-                store(out_re[leg], i, gain * load_four(m.re[leg], i))
-                store(out_im[leg], i, gain * load_four(m.im[leg], i))
+    share = splat_eight(s.shown_share)
     for leg in range(2):
-        if not s.works[leg]:
-            out_re[leg], out_im[leg] = m.re[leg], m.im[leg]
-        share = splat_four(s.shown_share)
-        for i in range(0, bins, 4):
-            a, b = load_four(out_re[leg], i), load_four(out_im[leg], i)
+        for i in range(0, bins, 8):
+            re, im = load_eight(m.re[leg], i), load_eight(m.im[leg], i)
+            a, b = re, im
+            if together:
+                a, b = load_eight(out_re[leg], i), load_eight(out_im[leg], i)
+            elif s.works[leg]:
+                gain = load_eight(found[leg], i)
+                a, b = gain * re, gain * im
             if s.image > 0.0:
-                kept = splat_four(s.image) * load_four(s.floors[leg], i)
-                a, b = fma(kept, load_four(m.re[leg], i) - a, a), fma(kept, load_four(m.im[leg], i) - b, b)
-                store(out_re[leg], i, a)
-                store(out_im[leg], i, b)
-            x, y = load_four(m.came[leg], i), load_four(m.went[leg], i)
-            store(m.came[leg], i, fma(share, load_four(power[leg], i) - x, x))
+                kept = splat_eight(s.image) * load_eight(s.floors[leg], i)
+                a, b = fma(kept, re - a, a), fma(kept, im - b, b)
+            store(out_re[leg], i, a)
+            store(out_im[leg], i, b)
+            x, y = load_eight(m.came[leg], i), load_eight(m.went[leg], i)
+            store(m.came[leg], i, fma(share, load_eight(power[leg], i) - x, x))
             store(m.went[leg], i, fma(share, (a * a + b * b) - y, y))
 
 
@@ -140,8 +139,8 @@ def _frame(s, m):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def clean(fixed, memory, block, out, late, clock):
-    """Into out (2, n) what block (2, n) becomes, whose first sample is at `clock`; a leg that is not `late` passes."""
+def clean(fixed, memory, block, late, clock):
+    """Clean block (2, n), whose first sample is at `clock`, in place; a leg that is not `late` passes."""
     s, m = settings(fixed), view(memory)
     size, n, done = m.heard.shape[1], block.shape[1], 0
     while done < n:
@@ -151,7 +150,8 @@ def clean(fixed, memory, block, out, late, clock):
         for leg in range(2):
             for i in range(count):
                 m.heard[leg, start + i] = block[leg, done + i]
-                out[leg, done + i] = m.given[leg, place + i] if late[leg] else block[leg, done + i]
+                if late[leg]:
+                    block[leg, done + i] = m.given[leg, place + i]
         done += count
         if place + count == s.hop:
             _frame(s, m)

@@ -42,12 +42,12 @@ def size(rate: float) -> int:
 
 
 def apart(count: int) -> int:
-    """Doubles from one row to the next, of rows of `count`, of which kernels take up to sixteen at a time.
+    """Doubles from one row to the next, of rows of `count`, of which kernels take up to 32 at a time.
 
     A load from memory waits for a store before it whose place in its page of 4 KB is about the same (Intel 64 and IA-32
     Architectures Optimization Reference Manual, "4-KByte aliasing"): so neighbouring rows lie far apart in their pages.
     """
-    return count + (_STEP - count) % 512
+    return count + 31 + (_STEP - count - 31) % 512
 
 
 @cache
@@ -202,7 +202,7 @@ def copied(state: "State") -> "State":
 
 def process(state: "State", settings: Settings, block: np.ndarray, clock: int) -> None:
     """Clean block (2, n) in place; what comes out is a frame late."""
-    came = np.ascontiguousarray(block)
-    cleaned = np.empty_like(came)
-    suppression.clean(settings.fixed, state, came, cleaned, settings.flags, clock)
-    block[:] = cleaned
+    within = np.ascontiguousarray(block)
+    suppression.clean(settings.fixed, state, within, settings.flags, clock)
+    if within is not block:
+        block[:] = within
