@@ -1,11 +1,16 @@
 """What paths beside the legs cost more than their stages, and what a change among many stages costs a block."""
 
+import tempfile
 import time
+from pathlib import Path
 
 import msgspec
 import numpy as np
+import soundfile
+from PySide6.QtCore import QCoreApplication
 
 from benchmarks.kernels import BLOCK, FULL, RATE, SCIPY_LESS, best, eight_bands, stage_seconds
+from stonekite.desktop.links.transport import Transport
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.line import Line
 from stonekite.engine.play.strip import StripPlayer
@@ -133,6 +138,45 @@ def many_rows() -> list[tuple[str, str]]:
     ]
 
 
+def many_in_the_player_rows(folder: Path) -> list[tuple[str, str]]:
+    """64 stages in the player's process: bands moved, stages put in and out, versions switched, eight times a second."""
+    application = QCoreApplication.instance() or QCoreApplication([])
+    strip, path = _many(), folder / "many.wav"
+    soundfile.write(
+        path, 0.1 * np.random.default_rng(0).standard_normal((RATE * 30, 2)), RATE, subtype="PCM_24"
+    )
+    other = msgspec.structs.replace(strip, stages=strip.stages[20:50])
+    transport = Transport()
+
+    def wait(seconds: float) -> None:
+        end = time.monotonic() + seconds
+        while time.monotonic() < end:
+            application.processEvents()
+            time.sleep(0.002)
+
+    transport.start()
+    transport.load(Source(path=str(path), rate=RATE, frames=RATE * 30), strip)
+    while not transport.playing:
+        transport.play()
+        wait(0.5)
+    wait(1.0)
+    began = int(transport.status["updates"])
+    for k in range(160):
+        side = msgspec.structs.replace(eight_bands(), bands=eight_bands().bands[: 1 + k % 8])
+        stages = tuple(Eq(id=s.id, upper=side, lower=s.lower) if s.id == 2 else s for s in strip.stages)
+        if k % 4 == 1:
+            stages = (*stages[:30], *stages[31:])
+        transport.update(other if k % 8 == 7 else msgspec.structs.replace(strip, stages=stages))
+        wait(0.12)
+    status = transport.status
+    figures = (
+        f"a block is held back {1000 * float(status['held_s']):.2f} ms at the most (goal 2) in "
+        f"{int(status['updates']) - began} changes, {int(status['underruns'])} underruns"
+    )
+    transport.close()
+    return [("64 stages changed in the player", figures)]
+
+
 def kind_rows() -> list[tuple[str, str]]:
     sound = 0.1 * np.random.default_rng(0).standard_normal((2, RATE * 4))
     bands = Chain(Strip(split=Split(mode="left-right"), stages=(BandsStage(id=1),)), RATE)
@@ -149,4 +193,5 @@ def kind_rows() -> list[tuple[str, str]]:
 
 
 def rows() -> list[tuple[str, str]]:
-    return [*spur_rows(), *many_rows(), *kind_rows()]
+    with tempfile.TemporaryDirectory() as folder:
+        return [*spur_rows(), *many_rows(), *many_in_the_player_rows(Path(folder)), *kind_rows()]

@@ -320,6 +320,7 @@ class Player:
             ahead_s=self._output.ahead_s,
             load=self._load,
             updates=self._updates,
+            held_s=playback.held_s,
             momentary=live.momentary(),
             correlation=live.correlation(),
             image=live.look_at_image(),

@@ -136,6 +136,10 @@ STATUS = np.dtype(
         ("obeyed", "i8"),
         ("load", "f8"),
         ("updates", "i8"),
+        (
+            "held_s",
+            "f8",
+        ),  # the longest that other settings have held a block back since the recording was loaded
         ("momentary", "f8", 2),
         ("correlation", "f8", 2),
         ("image", "f8", (2, 2)),

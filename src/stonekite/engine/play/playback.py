@@ -54,6 +54,8 @@ class Playback:
         self.position = 0
         self.loop: tuple[int, int] | None = None
         self.watched: int | None = None
+        self.held_s = 0.0
+        """The longest that going over to other settings has held a block back."""
         self._strip = strip
         self._beside: tuple[Strip, ...] = ()
         self._player = StripPlayer(strip, self.rate)
@@ -62,6 +64,7 @@ class Playback:
         self._coming: Future[Prepared] | None = None
         self._coming_heard = False
         self._taken: Prepared | None = None
+        self._late: Prepared | None = None
         self._rounds = 0
         self._starting: Future[None] | None = None
         self._sought = 0
@@ -158,14 +161,20 @@ class Playback:
         most = CATCH_UP_S * self.rate if prepared.chain.size <= SHORT_STRIP else 0
         if behind > most and self._rounds < MOST_ROUNDS:
             self._rounds += 1
-            self._coming = self._helper.submit(
-                self._turns.beside, _having_heard, prepared, self._player.heard(behind), self._clock
-            )
+            self._late = prepared
             return
         self._coming = None
         self._player.at_least = prepared.at_least
         self._player.take(prepared, self._clock, self._glide_s)
         self._taken = prepared
+
+    def _catch_up(self) -> None:
+        """Have what is ready, but late, hear what was played until now, beside the playing until the next block."""
+        if self._late is None or self._helper is None:
+            return
+        prepared, self._late = self._late, None
+        heard = self._player.heard(prepared.behind(self._clock))
+        self._coming = self._helper.submit(self._turns.beside, _having_heard, prepared, heard, self._clock)
 
     def refer(self, other: "Playback | None") -> None:
         """Have another recording, of the same rate, to listen to in place of this one. If one is heard already, it goes
@@ -235,7 +244,7 @@ class Playback:
 
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
-        self._wish = self._coming = None
+        self._wish = self._coming = self._late = None
         self._sought, self._again = self.position, False
         if self._helper is None:
             self._hear_back(self._strip, self._beside)
@@ -304,7 +313,9 @@ class Playback:
     def _produce(self, frames: int) -> np.ndarray:
         if not self._has_started():
             return np.zeros((2, frames))
+        begin = time.perf_counter()
         self._follow()
+        self.held_s = max(self.held_s, time.perf_counter() - begin)
         source = clean(self._source(frames))
         unprocessed = self._player.reference(source)
         if self._turned:
@@ -314,6 +325,7 @@ class Playback:
         processed = self._player.process(source, self._clock, tap)
         self._clock += frames
         self._known += frames
+        self._catch_up()
         quiet = np.abs(processed).max(initial=0.0) < gain_of(QUIET_DB)
         self._quiet = self._quiet + frames if quiet else 0
         other = None
