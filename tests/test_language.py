@@ -6,6 +6,7 @@ import re
 import struct
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -22,9 +23,9 @@ def foreign(text: str) -> str:
     return f"[{''.join(part if part.startswith('{') else part.upper() for part in parts)}]"
 
 
-def written(folder: Path, texts: list[str]) -> None:
+def written(folder: Path, texts: list[str], turned: Callable[[str], str] = foreign) -> None:
     """A compiled catalogue (the format of GNU gettext's MO files) with all texts."""
-    pairs = [("", "Content-Type: text/plain; charset=UTF-8\n"), *((t, foreign(t)) for t in sorted(texts))]
+    pairs = [("", "Content-Type: text/plain; charset=UTF-8\n"), *((t, turned(t)) for t in sorted(texts))]
     coded = [(a.encode(), b.encode()) for a, b in pairs]
     at = 28 + 16 * len(coded)
     tables, body = [b"", b""], b""
@@ -203,6 +204,30 @@ def test_a_report_is_said_in_the_users_language(tmp_path):
         )
     )
     assert len(rows) > 60 and not [text for text in rows if outside(text)]
+
+
+@pytest.mark.parametrize("there", ["{", "{other}", "{text:d}", "nothing filled in"])
+def test_a_mistake_in_a_catalogue_is_not_used(tmp_path, there):
+    """What is filled in has to fit, or it is said as it stands."""
+    mine = "“{text}” is not a time: type minutes:seconds, such as 1:15."
+    written(tmp_path, [mine, "on"], lambda text: there if text == mine else "[ON]")
+    said = heard(
+        "from stonekite.words import parsed_time, said\n"
+        "print(said('on'))\n"
+        "try: parsed_time('soon')\n"
+        "except ValueError as error: print(error)",
+        tmp_path,
+    )
+    assert said.splitlines() == ["[ON]", mine.format(text="soon")]
+
+
+@pytest.mark.parametrize(
+    "rest", [b"", b"\xde\x12\x04\x95", b"\xde\x12\x04\x95" + b"\xff" * 40, b"no catalogue at all"]
+)
+def test_a_damaged_catalogue_is_none(tmp_path, rest):
+    written(tmp_path, ["on"])
+    next(tmp_path.rglob("*.mo")).write_bytes(rest)
+    assert heard("from stonekite.words import said; print(said('on'))", tmp_path).strip() == "on"
 
 
 def test_without_a_catalogue_it_is_said_as_it_stands():

@@ -8,8 +8,10 @@ stonekite.catalogue` writes the template for one. Knows nothing else of this pro
 import math
 import os
 import re
+import struct
 from functools import cache
 from pathlib import Path
+from string import Formatter
 from typing import TYPE_CHECKING, Literal
 
 if TYPE_CHECKING:
@@ -30,15 +32,33 @@ def _catalogue() -> "NullTranslations | None":
 
             with_it = gettext.find(DOMAIN, folder)
             if with_it is not None:
-                return gettext.translation(DOMAIN, folder)
+                try:
+                    return gettext.translation(DOMAIN, folder)
+                except (OSError, ValueError, struct.error):  # a damaged one
+                    return None
     return None
 
 
 def said(text: str) -> str:
     """A text of the program in the user's language."""
     _marked.add(text)
+    return _looked_up(text) if text and translated() else text
+
+
+@cache
+def _looked_up(text: str) -> str:
+    """A text as the catalogue has it; as it stands where the catalogue's would not take what is filled in."""
     catalogue = _catalogue()
-    return text if catalogue is None or not text else catalogue.gettext(text)
+    found = text if catalogue is None else catalogue.gettext(text)
+    return found if _fields(found) == _fields(text) else text
+
+
+def _fields(text: str) -> set[tuple[str, str | None]] | None:
+    """What is filled into a text, and how; None where it cannot be."""
+    try:
+        return {(name, how) for _, name, how, _ in Formatter().parse(text) if name is not None}
+    except ValueError:
+        return None
 
 
 def translated() -> bool:

@@ -6,7 +6,9 @@ from PySide6.QtWidgets import QToolTip
 
 from stonekite.desktop.controls.plain import tip
 from stonekite.desktop.kite import layout
-from stonekite.desktop.kite.kite_picture import Hit, KitePicture, stone_path
+from stonekite.desktop.kite.kite_picture import KitePicture
+from stonekite.desktop.kite.kite_places import Hit
+from stonekite.desktop.kite.stones import stone_path
 from stonekite.session import tree
 from stonekite.session.types import LegName
 from stonekite.stages.registry import KINDS, kind_of

@@ -2,25 +2,21 @@
 
 from typing import Any
 
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
     QPushButton,
     QScrollArea,
-    QSizePolicy,
     QStackedWidget,
-    QToolTip,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Segments, Toggle, Words
 from stonekite.desktop.controls.keyed import keyed
-from stonekite.desktop.controls.plain import Label, tip
-from stonekite.desktop.controls.theme import font, mixed, roles
+from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.compare_plots import (
     LossPlot,
@@ -30,15 +26,12 @@ from stonekite.desktop.pictures.compare_plots import (
     TimePlot,
 )
 from stonekite.desktop.pictures.linked_plot import Axis, Pair, Plot
+from stonekite.desktop.views.difference_list import DifferenceList
+from stonekite.desktop.views.figure_table import FigureTable, TableHead
 from stonekite.desktop.views.switching import Switching
-from stonekite.measure.measures import Measures
-from stonekite.reports.table import ROWS, Row
-from stonekite.session.differences import Difference, differences
+from stonekite.session.differences import differences
 from stonekite.session.types import Strip
 from stonekite.words import NAMES, clock, said
-
-_ROW, _HEAD, _GAP = 19.0, 24.0, 9.0
-_GROUPS = {word: name for name, word in NAMES.items()}
 
 
 def short_name(key: str) -> str:
@@ -49,197 +42,6 @@ def short_name(key: str) -> str:
     if kind == "reference":
         return f"ref {chr(ord('a') + int(number))}"
     return {"unprocessed": said("Unproc."), "processed": said("Now"), "difference": said("Diff.")}[key]
-
-
-class FigureTable(QWidget):
-    """Rows of measures; columns: before, after, the change, and all others that there are."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self._columns: list[tuple[str, Measures | None]] = []
-        self._hover = -1
-        self.setMouseTracking(True)
-        self.setAccessibleName(said("Measures"))
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self._places: list[tuple[float, Row | str]] = []
-        y, group = 4.0, ""
-        for row in ROWS:
-            if row.group != group:
-                group = row.group
-                y += _GAP if self._places else 0
-                self._places.append((y, group))
-                y += _HEAD
-            self._places.append((y, row))
-            y += _ROW
-        self.setFixedHeight(int(y + 8))
-
-    def show_columns(self, columns: list[tuple[str, Measures | None]]) -> None:
-        """Names and measures, as far as they are known: before, after, then the others."""
-        self._columns = columns
-        self.setAccessibleDescription(
-            "; ".join(
-                f"{row.label.strip()} {', '.join(self._texts(row))}"
-                for _, row in self._places
-                if isinstance(row, Row)
-            )
-        )
-        self.update()
-
-    def _texts(self, row: Row) -> list[str]:
-        """Before, after, change, and the others."""
-        values = [None if found is None else row.value(found) for _, found in self._columns]
-        texts = [
-            "…" if found is None else row.text(v) for (_, found), v in zip(self._columns, values, strict=True)
-        ]
-        if len(values) > 1:
-            texts.insert(2, row.change(values[0], values[1]))
-        return texts
-
-    def text_of(self, label: str) -> list[str]:
-        """What a row shows."""
-        return self._texts(next(row for row in ROWS if row.label.strip() == label))
-
-    def _rights(self) -> list[float]:
-        """Right edges of the columns."""
-        count = len(self._columns) + 1
-        wide = min(64.0, max(46.0, (self.width() - 128.0) / max(1, count)))
-        return [self.width() - 8.0 - wide * (count - 1 - k) for k in range(count)]
-
-    def headings(self) -> list[str]:
-        names = [name for name, _ in self._columns]
-        return [*names[:2], said("change"), *names[2:]]
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        rights = self._rights()
-        seen = event.rect()
-        for k, (y, what) in enumerate(self._places):
-            if y + _HEAD < seen.top() or y > seen.bottom():
-                continue
-            if isinstance(what, str):
-                colour = roles.component(_GROUPS[what]) if what in _GROUPS else roles.chalk
-                painter.setPen(colour)
-                painter.setFont(font(9, bold=True))
-                painter.drawText(QRectF(8, y, self.width(), _HEAD - 4), Qt.AlignmentFlag.AlignLeft, what)
-                painter.setPen(QPen(roles.line, 1))
-                painter.drawLine(QPointF(8, y + _HEAD - 4), QPointF(self.width() - 8, y + _HEAD - 4))
-                continue
-            if k == self._hover:
-                painter.fillRect(QRectF(4, y, self.width() - 8, _ROW), mixed(roles.raised, roles.panel, 0.7))
-            painter.setFont(font(8.5))
-            painter.setPen(roles.muted)
-            indent = 8 + 10 * what.label.startswith(" ")
-            painter.drawText(
-                QRectF(indent, y, 200, _ROW),
-                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
-                what.label.strip(),
-            )
-            for place, (right, text) in enumerate(zip(rights, self._texts(what), strict=False)):
-                painter.setFont(font(8.5, bold=place == 1))
-                painter.setPen(roles.chalk if place in (1, 2) else roles.muted)
-                box = QRectF(right - 70, y, 70, _ROW)
-                painter.drawText(box, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
-
-    def sizeHint(self) -> QSize:
-        return QSize(330, self.height())
-
-    def _row_at(self, y: float) -> int:
-        places = [
-            k for k, (top, what) in enumerate(self._places) if isinstance(what, Row) and top <= y < top + _ROW
-        ]
-        return places[0] if places else -1
-
-    def mouseMoveEvent(self, event: QMouseEvent) -> None:
-        hover = self._row_at(event.position().y())
-        if hover != self._hover:
-            self._hover = hover
-            self.update()
-
-    def leaveEvent(self, event) -> None:
-        self._hover = -1
-        self.update()
-
-    def event(self, event) -> bool:
-        if isinstance(event, QHelpEvent):
-            place = self._row_at(event.pos().y())
-            row = self._places[place][1] if place >= 0 else None
-            words = (
-                f"{row.label.strip()}: {row.help}{(said(', in {unit}').format(unit=row.unit) if row.unit else '')}"
-                if isinstance(row, Row)
-                else ""
-            )
-            QToolTip.showText(event.globalPos(), tip(words), self)
-            return True
-        return super().event(event)
-
-
-class TableHead(QWidget):
-    """The names of the columns, above the rows that scroll."""
-
-    def __init__(self, table: FigureTable) -> None:
-        super().__init__()
-        self._table = table
-        self.setFixedHeight(20)
-
-    def paintEvent(self, event: QPaintEvent) -> None:
-        painter = QPainter(self)
-        for place, (right, name) in enumerate(
-            zip(self._table._rights(), self._table.headings(), strict=False)
-        ):
-            painter.setFont(font(8.5, bold=place == 1))
-            painter.setPen(roles.chalk if place == 1 else roles.muted)
-            painter.drawText(QRectF(right - 70, 0, 70, 18), Qt.AlignmentFlag.AlignRight, name)
-
-
-class DifferenceList(QWidget):
-    """Sentences about what differs, with a button for each stage that can be taken over. `take_asked` gives its id."""
-
-    take_asked = Signal(int)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.layout_ = QVBoxLayout(self)
-        self.layout_.setContentsMargins(8, 4, 8, 8)
-        self.layout_.setSpacing(3)
-        self.sentences: list[str] = []
-        self.buttons: dict[int, QPushButton] = {}
-        self._shown: object = None
-
-    def show_differences(self, found: list[Difference] | str, takeable: bool) -> None:
-        """Say what differs, or another word in its place."""
-        if (found, takeable) == self._shown:
-            return
-        self._shown = found, takeable
-        while (item := self.layout_.takeAt(0)) is not None:
-            if (old := item.widget()) is not None:
-                old.hide()
-                old.deleteLater()
-        self.buttons = {}
-        self.sentences = (
-            [found]
-            if isinstance(found, str)
-            else [one.sentence for one in found] or [said("Nothing differs.")]
-        )
-        stages = [] if isinstance(found, str) else [one.stage for one in found]
-        for place, sentence in enumerate(self.sentences):
-            label = Label(sentence)
-            label.setWordWrap(True)
-            self.layout_.addWidget(label)
-            stage = stages[place] if place < len(stages) else None
-            last = stage is not None and stage not in stages[place + 1 :]
-            if takeable and last and stage is not None:
-                button = self.buttons[stage] = QPushButton(said("Take this stage over"))
-                button.setObjectName("small")
-                button.setToolTip(said("Make this stage, and only it, as it is in the version"))
-                button.clicked.connect(lambda on=False, stage=stage: self.take_asked.emit(stage))
-                row = QHBoxLayout()
-                holder = QWidget()
-                row.setContentsMargins(0, 0, 0, 6)
-                row.addWidget(button)
-                row.addStretch(1)
-                holder.setLayout(row)
-                self.layout_.addWidget(holder)
-        self.layout_.addStretch(1)
 
 
 def _scrolling(widget: QWidget) -> QScrollArea:
