@@ -108,6 +108,7 @@ class Memory(NamedTuple):
     padded: np.ndarray
     stray: np.ndarray
     last: np.ndarray
+    struck: np.ndarray
     counts: np.ndarray
 
     @property
@@ -160,6 +161,7 @@ class View(NamedTuple):
     poles: np.ndarray
     means: np.ndarray
     last: np.ndarray
+    struck: np.ndarray
     came: np.ndarray
     went: np.ndarray
     scratch: np.ndarray
@@ -178,8 +180,8 @@ def view(m):
     r = m.rows
     return View(
         m.sound[0:2], m.sound[2:4], r[0:2], r[2:4], r[4:6], m.counts, r[6:10], r[10:14], r[14:18], m.stray,
-        r[18:21], r[21:24], r[24:27], m.last, r[27:29], r[29:31], r[31:55], m.padded, m.work, r[55:57], r[57:59],
-        r[59:76], r[76:80], r[80:89],
+        r[18:21], r[21:24], r[24:27], m.last, m.struck, r[27:29], r[29:31], r[31:55], m.padded, m.work,
+        r[55:57], r[57:59], r[59:76], r[76:80], r[80:89],
     )  # fmt: skip
 
 

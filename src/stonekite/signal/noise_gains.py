@@ -17,7 +17,7 @@ from stonekite.signal.lanes import (
     store,
 )
 from stonekite.signal.lanes import total as sum_of
-from stonekite.signal.noise_frames import DB, LOG2_E, bounded, smooth
+from stonekite.signal.noise_frames import BAND, DB, LOG2_E, bounded, smooth
 from stonekite.signal.quick import exp2_of, log2_of
 from stonekite.signal.transforms import cosines
 
@@ -104,7 +104,7 @@ def prior(s, m, stream, powers, logs):
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
+def gains(s, m, stream, logs, powers, out, presence, xi_db):
     """Gains (bins,) of one stream, from half the logarithm of its smoothed prior and its powers, not under its floors;
     how likely there is anything; and the prior in dB.
     """
@@ -115,8 +115,9 @@ def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
     for i in range(0, bins, 8):
         log = log2_e * larger(two * load_eight(logs, i) + splat_eight(0.1823215567939546), least)  # 1.2 times
         now = exp2_of(log)
-        if onset:
-            now = larger(now, splat_eight(s.hold) * (load_eight(powers, i) - one))
+        held = m.struck[i // BAND]
+        if held > 0.0:
+            now = larger(now, splat_eight(held) * (load_eight(powers, i) - one))
             log = log2_of(now)
         store(xi, i, now)
         store(xi_db, i, db * log)
@@ -132,6 +133,7 @@ def gains(s, m, stream, onset, logs, powers, out, presence, xi_db):
         there = there / fma(absent * (one + x), exp2_of(splat_eight(-LOG2_E) * v), there)
         store(presence, i, there)
         gain = weighed(s.table, load_eight(xi_db, i), log2_of(p + tiny), there, load_eight(floor_logs, i))
+        gain = gain * splat_eight(1.0 - m.struck[i // BAND] ** 2)
         store(out, i, smaller(one, exp2_of(gain)))
 
 

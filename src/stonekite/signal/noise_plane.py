@@ -3,7 +3,7 @@
 from numba import njit
 
 from stonekite.signal.lanes import fma, larger, load_eight, root, smaller, splat_eight, store
-from stonekite.signal.noise_frames import BEGINNING, COMMON, DB, LOG2_E, ODDS, bounded, smooth
+from stonekite.signal.noise_frames import BAND, BEGINNING, COMMON, DB, LOG2_E, ODDS, bounded, smooth
 from stonekite.signal.noise_gains import weighed
 from stonekite.signal.quick import exp2_of, log2_of
 
@@ -153,7 +153,8 @@ def put_together(s, m, along, presence, xi_db, out_re, out_im):
         tied = larger(load_eight(xi_db, i) + splat_eight(DB) * beside, splat_eight(-25.0))
         level = log2_of(u * u + v * v + splat_eight(1e-12))
         floor_log = splat_eight(_ACROSS_DEPTH) * load_eight(floor_logs, i)
-        across = exp2_of(weighed(s.table, tied, level, load_eight(presence, i), floor_log))
+        across = weighed(s.table, tied, level, load_eight(presence, i), floor_log)
+        across = exp2_of(across * splat_eight(1.0 - m.struck[i // BAND] ** 2))
         across = smaller(splat_eight(1.0), across)
         gain = load_eight(along, i)
         g, h = gain * load_eight(parts[0], i), gain * load_eight(parts[1], i)

@@ -17,7 +17,7 @@ A block is one call: from Python, each kernel and each transform of a frame woul
 from numba import njit
 
 from stonekite.signal.lanes import LANES, fma, load, load_eight, splat_eight, store
-from stonekite.signal.noise_frames import BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
+from stonekite.signal.noise_frames import BAND, BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
 from stonekite.signal.noise_gains import gains, prior
 from stonekite.signal.noise_plane import plane, put_together
 from stonekite.signal.noise_tracking import begin, track, track_both
@@ -27,16 +27,23 @@ SILENT = 1e-8
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def _begins(s, m, power):
-    """Whether something is struck in this frame: all of a leg is at least twice as loud as in the last one."""
-    begins = False
+def _struck(s, m, power):
+    """How much of what is struck in this frame is held, by bands, into `m.struck`: where a band of a leg is at least
+    twice as loud as in the last frame, or all of the leg is."""
+    bands = m.struck.shape[0]
+    m.struck[:] = 0.0
     for leg in range(2):
-        loud = 0.0
-        for i in range(s.bins):
-            loud += power[leg, i]
-        begins = begins or loud > 2.0 * m.last[leg]
-        m.last[leg] = loud
-    return begins
+        loud, before = 0.0, 0.0
+        for band in range(bands):
+            here = 0.0
+            for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+                here += power[leg, i]
+            loud, before = loud + here, before + m.last[leg, band]
+            if here > 2.0 * m.last[leg, band]:
+                m.struck[band] = s.hold
+            m.last[leg, band] = here
+        if loud > 2.0 * before:
+            m.struck[:] = s.hold
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
@@ -56,7 +63,7 @@ def _cleaned(s, m, out_re, out_im):
             track_both(s, m, power)
         else:
             track(s, m, power)
-    onset = s.hold > 0.0 and _begins(s, m, power)
+    _struck(s, m, power)
     if together:
         for leg in range(2):
             for i in range(0, bins, 8):
@@ -77,7 +84,7 @@ def _cleaned(s, m, out_re, out_im):
     for k in range(3):
         if s.streams[k]:
             prior(s, m, k, streams[k], logs)
-            gains(s, m, k, onset, logs, streams[k], found[k], presence, xi_db)
+            gains(s, m, k, logs, streams[k], found[k], presence, xi_db)
     if together:
         put_together(s, m, found[COMMON], presence, xi_db, out_re, out_im)
     else:

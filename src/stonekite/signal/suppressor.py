@@ -178,7 +178,8 @@ class Settings:
             work=np.zeros((5, apart(n // 2 + 4))),
             padded=np.zeros(wide + 64),
             stray=np.zeros((2, 2, bins // noise_frames.BAND + 1)),
-            last=np.zeros(2),
+            last=np.zeros((2, bins // noise_frames.BAND + 1)),
+            struck=np.zeros(bins // noise_frames.BAND + 1),
             counts=np.array([0, self.noise is not None, 1, 1, 1, 1]),
         )
         made.noise[:] = made.slow[:] = self._wide(noise, 1e-18)

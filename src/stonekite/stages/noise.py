@@ -155,7 +155,12 @@ class NoiseShared(Settings, frozen=True, kw_only=True):
     hold: Annotated[
         float,
         number(
-            "Hold hits", "%", 0.0, 100.0, step=5.0, help="How much of what is struck is let through at once"
+            "Hold hits",
+            "%",
+            0.0,
+            100.0,
+            step=5.0,
+            help="How much of what is struck is let through at once, where it is struck",
         ),
     ] = 30.0
     image: Annotated[
