@@ -1,6 +1,6 @@
 """What cleaning remembers from frame to frame, what is fixed, and smoothing over bins: for the kernels of reduction.
 
-Arrays are (legs, bins); powers are those of a Hann window of unit energy. Bins are taken four or sixteen at a time: rows
+Arrays are (legs, bins); powers are those of a Hann window of unit energy. Bins are taken eight or 32 at a time: rows
 are as wide as that takes, and what is beyond the last bin is inert.
 """
 

@@ -46,9 +46,6 @@ class Coefficients:
         self.table: np.ndarray = biquads.pack(upper.sections, lower.sections)
         self.works = len(self.table) > 0
 
-    def __bool__(self) -> bool:
-        return self.works
-
 
 def memory(leg: Leg) -> int:
     """Samples after which sections have forgotten what came before."""
