@@ -15,7 +15,7 @@ from stonekite.desktop.links.transport import Transport
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.play.listen import Listening
 from stonekite.files.audio import Reader
-from stonekite.player.outputs import AHEAD_S, SimulatedOutput
+from stonekite.player.output.simulated import AHEAD_S, SimulatedOutput
 from stonekite.session.types import Leg, Strip
 from stonekite.stages.eq import Band, Eq, EqSide
 

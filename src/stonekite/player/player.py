@@ -18,7 +18,6 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtCore import QCoreApplication, QtMsgType, qInstallMessageHandler
 
 from stonekite import __version__
 from stonekite.engine.offline.render import open_source
@@ -28,16 +27,11 @@ from stonekite.engine.play.playback import Playback
 from stonekite.engine.play.strip import GLIDE_S, SWITCH_S
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
-from stonekite.player import protocol, realtime
-from stonekite.player.outputs import (
-    MOST_AHEAD_S,
-    DeviceOutput,
-    Output,
-    SimulatedOutput,
-    best_output,
-    device_identity,
-    server_answers,
-)
+from stonekite.player import protocol
+from stonekite.player.output import device, realtime
+from stonekite.player.output.device import MOST_AHEAD_S, DeviceOutput, Output, best_output, device_identity
+from stonekite.player.output.server import server_answers
+from stonekite.player.output.simulated import SimulatedOutput
 from stonekite.player.protocol import AHEAD_S, Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.session.types import Strip
@@ -345,19 +339,12 @@ def _behind_the_window() -> None:
     os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 5)
 
 
-def _only_serious(kind: QtMsgType, context: object, text: str) -> None:
-    """Qt's multimedia part talks about every library it does not find; a missing device is told in the window."""
-    if kind in (QtMsgType.QtCriticalMsg, QtMsgType.QtFatalMsg):
-        print(text, file=sys.stderr)
-
-
 def main() -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
-    qInstallMessageHandler(_only_serious)
     status = Status(int(sys.argv[1]))
     out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")
     os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
-    application = QCoreApplication(sys.argv[:1])
+    attend = device.begin()
     commands: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
     incoming = sys.stdin.buffer
 
@@ -390,7 +377,7 @@ def main() -> None:
             return
         except queue.Empty:
             pass
-        application.processEvents()
+        attend()
         if not player.step():
             time.sleep(PAUSE_S if player.busy else IDLE_S)
 

@@ -1,18 +1,16 @@
-"""Where the player's sound goes: a device of this computer, or a simulated one. No widgets here."""
+"""The computer's own output, through Qt, and Qt's turn of events in a process without a window."""
 
-import os
-import socket
-import struct
+import sys
 import time
 from collections.abc import Callable
-from pathlib import Path
 
 import numpy as np
-import soundfile
 import soxr
-from PySide6.QtCore import QByteArray
+from PySide6.QtCore import QByteArray, QCoreApplication, QtMsgType, qInstallMessageHandler
 from PySide6.QtMultimedia import QAudio, QAudioDevice, QAudioFormat, QAudioSink, QMediaDevices
 
+from stonekite.player.output.server import server_answers
+from stonekite.player.output.simulated import SimulatedOutput
 from stonekite.player.protocol import AHEAD_S
 
 MOST_AHEAD_S = 0.25
@@ -23,71 +21,16 @@ START_S = 4.0
 """So long a device may need before it takes anything at all."""
 
 
-class SimulatedOutput:
-    """Takes samples at exactly the pace of a device, without one.
+def begin() -> Callable[[], None]:
+    """Start what devices need of Qt. The result is to be called again and again: it lets Qt learn what has happened."""
+    qInstallMessageHandler(_only_serious)
+    return QCoreApplication(sys.argv[:1]).processEvents
 
-    It can record what it was given, and be made to stall, to change its rate or to vanish.
-    """
 
-    name = "simulated output"
-    simulated = True
-
-    def __init__(self, rate: int, clock: Callable[[], float] = time.monotonic) -> None:
-        self.rate = rate
-        self.underruns = 0
-        self.gone = False
-        self.ahead_s = AHEAD_S
-        self._clock = clock
-        self._dry = True
-        self._queued = 0.0
-        self._looked = clock()
-        self._stalled_until = 0.0
-        self._record: soundfile.SoundFile | None = None
-        self.starving = False
-
-    def _consume(self) -> None:
-        now = self._clock()
-        passed, self._looked = now - self._looked, now
-        if now < self._stalled_until:
-            return
-        self._queued -= passed * self.rate
-        if self._queued < 0:
-            if self.starving and not self._dry:  # counted once, until something is written again
-                self.underruns += 1
-                self._dry = True
-            self._queued = 0.0
-
-    def room(self) -> int:
-        """Frames that can be written now."""
-        self._consume()
-        return max(0, int(self.ahead_s * self.rate) - int(np.ceil(self._queued)))
-
-    def queued(self) -> int:
-        """Frames that were written but not heard yet."""
-        self._consume()
-        return int(self._queued)
-
-    def write(self, block: np.ndarray) -> None:
-        """Take a block (2, frames)."""
-        self._consume()
-        self._dry = False
-        self._queued += block.shape[1]
-        if self._record is not None:
-            self._record.write(block.T)
-
-    def close(self) -> None:
-        if self._record is not None:
-            self._record.close()
-            self._record = None
-
-    def stall(self, seconds: float) -> None:
-        """Take nothing for a while."""
-        self._stalled_until = self._clock() + seconds
-
-    def record(self, path: Path) -> None:
-        """Write what comes from now on to a file of 64-bit floats."""
-        self.close()
-        self._record = soundfile.SoundFile(str(path), "w", self.rate, 2, subtype="DOUBLE", format="WAV")
+def _only_serious(kind: QtMsgType, context: object, text: str) -> None:
+    """Qt's multimedia part talks about every library it does not find; a missing device is told in the window."""
+    if kind in (QtMsgType.QtCriticalMsg, QtMsgType.QtFatalMsg):
+        print(text, file=sys.stderr)
 
 
 class DeviceOutput:
@@ -160,31 +103,6 @@ class DeviceOutput:
 
 
 Output = SimulatedOutput | DeviceOutput
-
-
-def server_answers() -> bool:
-    """Whether the desktop's sound server can be spoken to. One that is stopped would make Qt wait for it, and one that is
-    gone would make Qt's library end the process; True where there is no such server to look at.
-    """
-    place = os.environ.get("PULSE_SERVER", "").removeprefix("unix:")
-    if not place.startswith("/"):
-        runtime = os.environ.get("PULSE_RUNTIME_PATH") or f"{os.environ.get('XDG_RUNTIME_DIR', '')}/pulse"
-        place = f"{runtime}/native"
-        if not os.path.exists(runtime):
-            return True
-    with socket.socket(socket.AF_UNIX) as caller:
-        caller.settimeout(0.2)
-        try:
-            caller.connect(place)
-            credentials = caller.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, struct.calcsize("3i"))
-        except OSError:
-            return False
-    number = struct.unpack("3i", credentials)[0]
-    try:
-        state = Path(f"/proc/{number}/stat").read_text().rsplit(")", 1)[1].split()[0]
-    except (OSError, IndexError):
-        return True  # not ours to look at
-    return state not in ("T", "t", "Z", "X")
 
 
 def best_output(rate: int) -> Output:
