@@ -13,7 +13,7 @@ from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
 from stonekite.measure.quality import si_sdr
 from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip
-from stonekite.signal import suppressor
+from stonekite.signal import matrix, suppressor
 from stonekite.stages.base import Context
 from stonekite.stages.noise import (
     KIND,
@@ -38,14 +38,23 @@ def voice(seed: int) -> np.ndarray:
 
 
 def cleaned(
-    sound: np.ndarray, rate: float = RATE, learn: bool = True, amount: float = 20.0, **shared
+    sound: np.ndarray,
+    rate: float = RATE,
+    learn: bool = True,
+    amount: float = 20.0,
+    split: Split = LEFT_RIGHT,
+    learned_in: Split | None = None,
+    **shared,
 ) -> np.ndarray:
     """Sound through the stage alone, in time again; the noise is learned from the beginning."""
-    learned = learns(sound[:, int(0.05 * rate) : int(0.6 * rate)], Context(rate), 0.05) if learn else None
+    encoding = (learned_in or split).encoding
+    legs = sound if encoding is None else matrix.encode(sound, encoding)
+    pause = legs[:, int(0.05 * rate) : int(0.6 * rate)]
+    learned = learns(pause, Context(rate, encoding), 0.05) if learn else None
     side = NoiseSide(amount_db=amount)
     shared = {"hold": 0.0} | shared
     stage = Noise(id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, **shared))
-    chain = Chain(Strip(split=LEFT_RIGHT, stages=(stage,)), rate)
+    chain = Chain(Strip(split=split, stages=(stage,)), rate)
     return chain.process(np.pad(sound, ((0, 0), (0, chain.latency))), 0)[:, chain.latency :]
 
 
@@ -228,7 +237,7 @@ def test_what_is_shown_is_what_is_known_and_done():
     stage = Noise(
         id=3, upper=side, lower=side, shared=NoiseShared(learned=learned, analysis="own", follows="not")
     )
-    known = noise_known(stage, RATE)
+    known = noise_known(stage, Context(RATE))
     # A sine of amplitude 1 has a mean square of one half.
     assert np.allclose(10 * np.log10(0.5 * known.sum(axis=1)), 20 * np.log10([0.1, 0.03]), atol=0.2)
     context = Context(RATE)
@@ -284,8 +293,8 @@ def test_the_curve_of_the_noise_can_be_bent_on_each_leg():
     bent = msgspec.structs.replace(
         plain, lower=NoiseSide(amount_db=20.0, noise_900_db=9.0, noise_6000_db=-12.0)
     )
-    hz = np.linspace(0.0, 0.5 * RATE, noise_known(plain, RATE).shape[1])
-    off = 10 * np.log10(noise_known(bent, RATE) / noise_known(plain, RATE))
+    hz = np.linspace(0.0, 0.5 * RATE, noise_known(plain, Context(RATE)).shape[1])
+    off = 10 * np.log10(noise_known(bent, Context(RATE)) / noise_known(plain, Context(RATE)))
     assert np.all(off[0] == 0.0)
     assert off[1, np.argmin(np.abs(hz - 900))] == pytest.approx(9.0, abs=0.1)
     assert off[1, hz > 6000] == pytest.approx(-12.0) and off[1, hz < 150] == pytest.approx(0.0)

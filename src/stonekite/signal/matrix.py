@@ -34,6 +34,12 @@ def decoding(matrix: Matrix) -> tuple[float, float, float, float]:
     return (1.0, 1.0, mid, side) if mid == side else (mid, side, 1.0, 1.0)
 
 
+def side_over_mid(matrix: Matrix) -> float:
+    """The gain of Side in Left over that of Mid."""
+    mid, side = _DECODE[matrix]
+    return float(side / mid)
+
+
 def _butterfly(block: np.ndarray, gains: tuple[float, float, float, float]) -> np.ndarray:
     first, second, upper, lower = gains
     if first != 1.0 or second != 1.0:

@@ -23,7 +23,7 @@ DB = 3.010299956639812
 ODDS = 10.0**1.5
 """As how much louder than the noise something is taken, where it is asked whether there is anything."""
 BAND = 32
-"""Bins of a band in which strays are counted."""
+"""Bins of a band in which strays and gusts are counted."""
 
 
 class Fixed(NamedTuple):
@@ -42,7 +42,8 @@ class Fixed(NamedTuple):
 
 class Settings(NamedTuple):
     """What does not change, by name: see `suppressor.Settings`. `works` and `streams` are flags; `least` and `most`
-    (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all.
+    (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all. `turned` is the gain
+    of the side where the legs of a mid/side split are cleaned as left and right, 0 where they are not.
     """
 
     bins: int
@@ -54,6 +55,7 @@ class Settings(NamedTuple):
     pitch_high: int
     works: np.ndarray
     streams: np.ndarray
+    turned: float
     coupling: float
     hold: float
     image: float
@@ -87,7 +89,7 @@ def settings(f):
     c, x, w, rows = f.counts, f.numbers, f.weights, f.rows
     return Settings(
         c[0], c[1], c[2], c[3] != 0, c[4] != 0, c[5], c[6], c[7:9], c[9:12],
-        x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7:10],
+        x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7], x[8:11],
         rows[0:2], rows[2:5], rows[5:7], rows[7:9], rows[9:11], rows[11],
         f.frames[0], f.frames[1], f.frames[2],
         w[:3], w[3:10], w[10:19], w[19:44], w[44:75],
@@ -106,7 +108,7 @@ class Memory(NamedTuple):
     sound: np.ndarray
     work: np.ndarray
     padded: np.ndarray
-    stray: np.ndarray
+    bands: np.ndarray
     last: np.ndarray
     struck: np.ndarray
     counts: np.ndarray
@@ -157,6 +159,7 @@ class View(NamedTuple):
     course: np.ndarray
     bearing: np.ndarray
     stray: np.ndarray
+    gusts: np.ndarray
     kept: np.ndarray
     poles: np.ndarray
     means: np.ndarray
@@ -179,7 +182,8 @@ def view(m):
     """What is remembered, by name."""
     r = m.rows
     return View(
-        m.sound[0:2], m.sound[2:4], r[0:2], r[2:4], r[4:6], m.counts, r[6:10], r[10:14], r[14:18], m.stray,
+        m.sound[0:2], m.sound[2:4], r[0:2], r[2:4], r[4:6], m.counts, r[6:10], r[10:14], r[14:18],
+        m.bands[:, :2], m.bands[:, 2:],
         r[18:21], r[21:24], r[24:27], m.last, m.struck, r[27:29], r[29:31], r[31:55], m.padded, m.work,
         r[55:57], r[57:59], r[59:76], r[76:80], r[80:89],
     )  # fmt: skip

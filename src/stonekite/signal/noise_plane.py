@@ -12,8 +12,9 @@ _ACROSS_DEPTH = 1.75
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
-def plane(s, m, power, noise):
-    """The whitened plane of both legs: what each bin is along the source, and across it.
+def plane(s, m, power, noise, across):
+    """The whitened plane of both legs, whose noise has power and is in common `across`: what each bin is along the
+    source, and across it.
 
     Into `axes` (9, bins): the triangle that whitens (l11, l21 re and im, l22), cosine, sine and turn (re and im) of the
     direction, and how much of what is more than noise lies across it; into `parts` (4, bins) what was heard along and
@@ -21,8 +22,8 @@ def plane(s, m, power, noise):
     """
     scratch, padded, axes, parts = m.scratch, m.padded, m.axes, m.parts
     c_re, c_im, size, there = scratch[0], scratch[1], scratch[2], scratch[4]
-    smooth(s.bins, m.across[0], s.w9, padded, c_re)
-    smooth(s.bins, m.across[1], s.w9, padded, c_im)
+    smooth(s.bins, across[0], s.w9, padded, c_re)
+    smooth(s.bins, across[1], s.w9, padded, c_im)
     tiny, none, one = splat_eight(1e-12), splat_eight(0.0), splat_eight(1.0)
     for i in range(0, s.bins, 8):
         n0, n1, x, y = (

@@ -11,7 +11,15 @@ from stonekite.signal.quick import exp2_of, log2_of
 _LOUD = 20.0
 """From how many times the noise on it is the voice that strays are counted of."""
 _FREE = 0.05
-_STRICT = 10.0
+_STEADY, _GUSTY = 10.0, 0.3
+"""How strictly noise is not followed where what strays is loud: where it hardly changes, and where it comes in gusts."""
+_SLOWER = 0.1
+"""Of how fast noise is followed, where it hardly changes: what is not followed is not mistaken either."""
+_GUSTS = (0.15, 0.45)
+"""From what square of its way from its mean (doublings of power) on noise comes in gusts, and from what on in nothing
+else. Of 32 bins of steady noise it is 0.1."""
+_APART = 0.25
+"""How much of all may be common where noise alone is told."""
 _LOG2_ODDS = math.log2(1.0 + ODDS)
 
 
@@ -79,11 +87,12 @@ def track_both(s, m, power):
     loud the voice is (for q = 1 the product of X and the difference of both).
 
     A second voice elsewhere and a room are not common either. They differ from noise in being there where the voice is
-    loud: what strays of it there is counted over a second or two, and where it strays, noise is only followed beside it.
+    loud: what strays of it there is counted over a second or two. So much more of what is common is taken off, and since
+    that is right in the mean only, noise is followed less where it is loud: the less, the steadier it is (`_gusts`).
     """
     one, four, low = splat_eight(1.0), splat_eight(4.0), splat_eight(0.02)
     least_trust = splat_eight(0.3 if s.loose else 0.0)
-    trust, found, ratio = m.scratch[0:2], m.scratch[2:4], m.scratch[4:6]
+    trust, found, ratio, common = m.scratch[0:2], m.scratch[2:4], m.scratch[4:6], m.scratch[9:11]
     for i in range(0, s.bins, 8):
         n0, n1 = load_eight(m.noise[0], i), load_eight(m.noise[1], i)
         size = root(n0 * n1)
@@ -109,25 +118,35 @@ def track_both(s, m, power):
         store(trust[1], i, t1)
         store(ratio[0], i, r0)
         store(ratio[1], i, r1)
-        store(found[0], i, t0 * (r0 - both / q))
-        store(found[1], i, t1 * (r1 - both * q))
+        common0, common1 = t0 * (both / q), t1 * (both * q)
+        store(common[0], i, common0)
+        store(common[1], i, common1)
+        store(found[0], i, t0 * r0 - common0)
+        store(found[1], i, t1 * r1 - common1)
+    _gusts(s, m.gusts, power, trust, ratio, common)
     for leg in range(2):
         strays = _strays(s, m.stray[leg], trust[leg], found[leg], ratio[leg])
+        for i in range(0, s.bins, 8):
+            lost, loud = _lately(m.stray[leg], strays, i)
+            share = min(0.9, max(0.0, lost / (loud + 1.0)))
+            more = splat_eight(share / (1.0 - share))
+            store(found[leg], i, load_eight(found[leg], i) - more * load_eight(common[leg], i))
         for k in range(3):
             smooth(s.bins, (trust, found, ratio)[k][leg], s.w9, m.padded, m.scratch[6 + k])
         own = m.noise[leg]
         for i in range(0, s.bins, 8):
-            band = i // BAND
-            lost = m.stray[leg, 0, band] + 0.05 * strays[0]
-            loud = m.stray[leg, 1, band] + 0.05 * strays[1]
-            stray = lost / (loud + 1.0) - _FREE
+            lost, loud = _lately(m.stray[leg], strays, i)
+            stray = max(0.0, lost / (loud + 1.0) - _FREE)
             if s.loose:  # where nothing at all is common, the noise has become louder
-                stray *= min(1.0, max(0.0, 4.0 - 5.0 * lost / (loud + 1e-9)))
-            v = splat_eight(_STRICT * max(0.0, stray)) * load_eight(m.scratch[8], i)
+                stray *= min(1.0, max(0.0, 9.5 - 10.0 * lost / (loud + 1e-9)))
+            gusty = min(1.0, max(0.0, (m.gusts[leg, 1, i // BAND] - _GUSTS[0]) / (_GUSTS[1] - _GUSTS[0])))
+            strict = _STEADY + gusty * (_GUSTY - _STEADY)
+            v = splat_eight(strict * stray) * load_eight(m.scratch[8], i)
             times = bounded(
                 load_eight(m.scratch[7], i) / load_eight(m.scratch[6], i), splat_eight(0.1), splat_eight(6.0)
             )
-            part = splat_eight(s.both_share) * larger(load_eight(trust[leg], i), least_trust) / (one + v * v)
+            part = splat_eight(s.both_share * (_SLOWER + gusty * (1.0 - _SLOWER)))
+            part = part * larger(load_eight(trust[leg], i), least_trust) / (one + v * v)
             moved = load_eight(own, i) * fma(part, times - one, one)
             there = load_eight(m.slow[leg], i)
             there = fma(splat_eight(s.both_share), load_eight(power[leg], i) - there, there)
@@ -135,6 +154,43 @@ def track_both(s, m, power):
             # Noise is not much more than all there is, or one leg's would run away from the other's.
             moved = smaller(moved, splat_eight(2.0) * there)
             store(own, i, bounded(moved, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+def _lately(stray, strays, i):
+    """How much strayed in the band of a bin lately, and how much was loud there; a little of all bands with it."""
+    band = i // BAND
+    return stray[0, band] + 0.05 * strays[0], stray[1, band] + 0.05 * strays[1]
+
+
+@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+def _gusts(s, gusts, power, trust, ratio, common):
+    """Count how far the noise of each leg goes from its mean, by bands, into `gusts` (2, 2, bands): the mean level in
+    doublings of power, and the mean square of the way from it.
+
+    Told where hardly anything is common. A voice's room and a second voice come with both legs at once, gusts with one:
+    what both legs move alike is not counted.
+    """
+    for band in range(gusts.shape[2]):
+        power0 = power1 = all0 = all1 = common0 = common1 = 0.0
+        for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+            power0 += power[0, i]
+            power1 += power[1, i]
+            all0 += trust[0, i] * ratio[0, i]
+            all1 += trust[1, i] * ratio[1, i]
+            common0 += common[0, i]
+            common1 += common[1, i]
+        told = abs(common0) < _APART * all0 and abs(common1) < _APART * all1
+        if told and power0 > 0.0 and power1 > 0.0:
+            level0, level1 = math.log2(power0), math.log2(power1)
+            if gusts[0, 0, band] == 0.0:
+                gusts[0, 0, band], gusts[1, 0, band] = level0, level1
+            way0, way1 = level0 - gusts[0, 0, band], level1 - gusts[1, 0, band]
+            alike = max(0.0, min(way0, way1)) + min(0.0, max(way0, way1))
+            gusts[0, 0, band] += s.stray_share * way0
+            gusts[1, 0, band] += s.stray_share * way1
+            gusts[0, 1, band] += s.stray_share * ((way0 - alike) ** 2 - gusts[0, 1, band])
+            gusts[1, 1, band] += s.stray_share * ((way1 - alike) ** 2 - gusts[1, 1, band])
 
 
 @njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)

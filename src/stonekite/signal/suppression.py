@@ -20,6 +20,7 @@ from stonekite.signal.lanes import LANES, fma, load, load_eight, splat_eight, st
 from stonekite.signal.noise_frames import BAND, BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
 from stonekite.signal.noise_gains import gains, prior
 from stonekite.signal.noise_plane import plane, put_together
+from stonekite.signal.noise_sides import noise_to_legs, noise_to_sides, to_legs, to_sides
 from stonekite.signal.noise_tracking import begin, track, track_both
 from stonekite.signal.transforms import backward, forward
 
@@ -51,11 +52,16 @@ def _cleaned(s, m, out_re, out_im):
     """One frame's spectra `m.re` and `m.im` (2, bins), cleaned."""
     bins, made = s.bins, m.made
     power, noise, streams = made[0:2], made[2:4], made[4:7]
+    together = s.analysis == TOGETHER
+    turned = together and s.turned > 0.0
+    if turned:
+        to_sides(bins, s.turned, m.re)
+        to_sides(bins, s.turned, m.im)
+        noise_to_sides(bins, s.turned, m.noise, m.across)
     for leg in range(2):
         for i in range(0, bins, 8):
             a, b = load_eight(m.re[leg], i), load_eight(m.im[leg], i)
             store(power[leg], i, a * a + b * b)
-    together = s.analysis == TOGETHER
     if m.counts[1] == 0 and m.counts[0] < BEGINNING:
         begin(s, m, power)
     elif not s.still or m.counts[1] == 0:
@@ -64,11 +70,17 @@ def _cleaned(s, m, out_re, out_im):
         else:
             track(s, m, power)
     _struck(s, m, power)
+    if turned:
+        noise_to_legs(bins, s.turned, m.noise, m.across)
     if together:
         for leg in range(2):
             for i in range(0, bins, 8):
                 store(noise[leg], i, load_eight(s.louder[leg], i) * load_eight(m.noise[leg], i))
-        plane(s, m, power, noise)
+        across = m.scratch[17:19]
+        across[:] = m.across
+        if turned:
+            noise_to_sides(bins, s.turned, noise, across)
+        plane(s, m, power, noise, across)
         for i in range(0, bins, 8):
             a, b = load_eight(m.parts[0], i), load_eight(m.parts[1], i)
             store(streams[COMMON], i, a * a + b * b)
@@ -87,6 +99,11 @@ def _cleaned(s, m, out_re, out_im):
             gains(s, m, k, logs, streams[k], found[k], presence, xi_db)
     if together:
         put_together(s, m, found[COMMON], presence, xi_db, out_re, out_im)
+        if turned:
+            to_legs(bins, s.turned, m.re)
+            to_legs(bins, s.turned, m.im)
+            to_legs(bins, s.turned, out_re)
+            to_legs(bins, s.turned, out_im)
     else:
         _blend(s, found)
     share = splat_eight(s.shown_share)
@@ -105,7 +122,7 @@ def _cleaned(s, m, out_re, out_im):
             store(out_re[leg], i, a)
             store(out_im[leg], i, b)
             x, y = load_eight(m.came[leg], i), load_eight(m.went[leg], i)
-            store(m.came[leg], i, fma(share, load_eight(power[leg], i) - x, x))
+            store(m.came[leg], i, fma(share, (re * re + im * im) - x, x))
             store(m.went[leg], i, fma(share, (a * a + b * b) - y, y))
 
 

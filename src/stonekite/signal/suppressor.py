@@ -71,6 +71,20 @@ def learned(sound: np.ndarray, rate: float) -> tuple[np.ndarray, np.ndarray]:
     return noise, np.stack([across.real, across.imag])
 
 
+def turned(turn: np.ndarray, noise: np.ndarray, across: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Power (2, bins) of legs and what they have in common, re and im over the root of both (2, bins), as those of sums
+    of the legs: by gains (sums, legs)."""
+    size = np.sqrt(noise[0] * noise[1])
+    both = np.multiply.outer(turn[:, 0] * turn[:, 1], 2.0 * size * across[0])
+    power = turn**2 @ noise + both
+    # Under that, what is left of a difference is what was rounded.
+    power = np.maximum(power, 1e-15 * power.sum(axis=0) + 1e-18)
+    re = (turn[0] * turn[1]) @ noise + (turn[0, 0] * turn[1, 1] + turn[0, 1] * turn[1, 0]) * size * across[0]
+    im = (turn[0, 0] * turn[1, 1] - turn[0, 1] * turn[1, 0]) * size * across[1]
+    common = np.stack([re, im]) / np.sqrt(power[0] * power[1])
+    return power, common / np.maximum(1.0, np.hypot(*common))
+
+
 class Settings:
     """How to clean: fixed for a stage at a rate.
 
@@ -79,7 +93,8 @@ class Settings:
     `louder` (2, bins) is how many times the power of the noise is taken for what it is; None for once.
 
     `noise` and `across` are what was learned, or None. `floors` (2, bins) are the least gains. `follows` is how what was
-    learned is followed: "not", within 6 dB ("music"), or freely ("speech").
+    learned is followed: "not", within 6 dB ("music"), or freely ("speech"). `side_over_mid` is the gain of Side in Left
+    over that of Mid where the legs are those (signal/matrix.py), None where they are left and right.
     """
 
     def __init__(
@@ -97,6 +112,7 @@ class Settings:
         image: float = 0.0,
         works: tuple[bool, ...] = (True, True),
         late: tuple[bool, ...] = (True, True),
+        side_over_mid: float | None = None,
     ) -> None:
         self.noise, self.across, self.late = noise, across, late
         self.flags = np.array(late)
@@ -105,6 +121,7 @@ class Settings:
         if not all(works):
             analysis, coupling = "own", 0.0
         kind = self._kind(analysis, coupling)
+        self.side_gain = side_over_mid or 0.0 if kind == noise_frames.TOGETHER else 0.0
         window = _window(rate)
         energy = math.sqrt(float(np.sum(window**2)))
 
@@ -121,10 +138,21 @@ class Settings:
         known = noise if follows == "music" else None
         ones = np.ones((2, self.bins))
         bounds = (np.full((2, self.bins), 1e-18), np.full((2, self.bins), 1e18))
+        if known is not None and self.side_gain and across is not None:
+            known = self._sides(known, across)
         if known is not None:
             bounds = (_LEAST * known, _MOST * known)
         poles = (share(0.3 if known is None else 4.0), share(0.25), share(1.0))
-        numbers = [coupling, hold, image, 1.0 - share(0.035), share(_SHOWN_S), share(0.1), share(2.0)]
+        numbers = [
+            self.side_gain,
+            coupling,
+            hold,
+            image,
+            1.0 - share(0.035),
+            share(_SHOWN_S),
+            share(0.1),
+            share(2.0),
+        ]
         flags = [follows == "speech", follows == "not", int(rate / 300), int(rate / 70), *works]
         rows = (
             (floors, 1.0),
@@ -177,15 +205,34 @@ class Settings:
             sound=np.zeros((4, n)),
             work=np.zeros((5, apart(n // 2 + 4))),
             padded=np.zeros(wide + 64),
-            stray=np.zeros((2, 2, bins // noise_frames.BAND + 1)),
+            bands=np.zeros((2, 4, bins // noise_frames.BAND + 1)),
             last=np.zeros((2, bins // noise_frames.BAND + 1)),
             struck=np.zeros(bins // noise_frames.BAND + 1),
             counts=np.array([0, self.noise is not None, 1, 1, 1, 1]),
         )
-        made.noise[:] = made.slow[:] = self._wide(noise, 1e-18)
+        made.noise[:] = self._wide(noise, 1e-18)
         made.across[:] = self._wide(across, 0.0)
+        self._calm(made)
         made.bearing[:3] = 0.03
         return made
+
+    def _sides(self, noise: np.ndarray, across: np.ndarray) -> np.ndarray:
+        """Power (2, bins) of left and right, up to a gain, of what is known of mid and side."""
+        gain = self.side_gain
+        return turned(np.array([[1.0, gain], [1.0, -gain]]), noise, across)[0]
+
+    def _calm(self, state: "State") -> None:
+        """As if no more had been heard lately than the noise that is known: of left and right, if they are cleaned."""
+        state.slow[:] = state.noise
+        if self.side_gain:
+            state.slow[:] = self._sides(state.noise, state.across)
+
+    def taken_over(self, old: "Settings", state: "State") -> "State":
+        """A copy of a state that was left by other settings, for these."""
+        copy = type(state)(*(array.copy() for array in state))
+        if old.side_gain != self.side_gain:
+            self._calm(copy)
+        return copy
 
 
 if TYPE_CHECKING:
@@ -195,10 +242,6 @@ if TYPE_CHECKING:
 @cache
 def _table() -> np.ndarray:
     return noise_gains.gain_table()
-
-
-def copied(state: "State") -> "State":
-    return type(state)(*(array.copy() for array in state))
 
 
 def process(state: "State", settings: Settings, block: np.ndarray, clock: int) -> None:

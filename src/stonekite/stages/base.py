@@ -258,9 +258,9 @@ class Offers:
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     learning: Learning | None = None
     placing: Placing | None = None
-    noise: Callable[[Any, float], np.ndarray | None] | None = None
-    """Of (stage, rate): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to half the
-    rate, where the bins of a sine of amplitude 1 sum to 1."""
+    noise: Callable[[Any, Context], np.ndarray | None] | None = None
+    """Of (stage, where it works): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to
+    half the rate, where the bins of a sine of amplitude 1 sum to 1."""
     noise_now: Callable[[Any, Any, float], np.ndarray] | None = None
     """Of (coefficients, state, rate): such power (3, 2, bins) of the noise that is known, of what came in lately and of
     what of it went out."""

@@ -7,6 +7,7 @@ import msgspec
 import numpy as np
 
 from stonekite.lazy import lazy
+from stonekite.signal import matrix
 from stonekite.stages.base import (
     LEGS,
     At,
@@ -105,6 +106,9 @@ class Learned(LearnedRange, frozen=True, kw_only=True):
     lower_db: Levels
     common_re: Shares
     common_im: Shares
+    legs: Literal["left-right", "half-sum", "equal-power", "raised-side"] | None = None
+    """Whose noise it is: of left and right, or of mid and side by that matrix. None, in what was learned before this was
+    kept: of the legs of the strip, whatever they are."""
 
 
 class NoiseShared(Settings, frozen=True, kw_only=True):
@@ -250,15 +254,17 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
         rate=rate,
         start_s=round(start_s, 4),
         end_s=round(start_s + sound.shape[1] / rate, 4),
-        upper_db=tuple(np.round(levels[0], 1).tolist()),
-        lower_db=tuple(np.round(levels[1], 1).tolist()),
-        common_re=tuple(np.round(shares[0], 3).tolist()),
-        common_im=tuple(np.round(shares[1], 3).tolist()),
+        upper_db=tuple(np.round(levels[0], 3).tolist()),
+        lower_db=tuple(np.round(levels[1], 3).tolist()),
+        common_re=tuple(np.round(shares[0], 5).tolist()),
+        common_im=tuple(np.round(shares[1], 5).tolist()),
+        legs=context.matrix or "left-right",
     )
 
 
-def _at_rate(learned: Learned, rate: float) -> tuple[np.ndarray, np.ndarray]:
-    """What was learned, as power (2, bins) and what is in common (2, bins), at a rate in Hz."""
+def _at(learned: Learned, context: Context) -> tuple[np.ndarray, np.ndarray]:
+    """What was learned, as power (2, bins) and what is in common (2, bins), at a rate and of the legs of a split."""
+    rate = context.rate
     bins = suppressor.size(rate) // 2 + 1
     wanted = np.linspace(0.0, 0.5 * rate, bins)
 
@@ -268,7 +274,16 @@ def _at_rate(learned: Learned, rate: float) -> tuple[np.ndarray, np.ndarray]:
     levels = np.stack([taken(learned.upper_db), taken(learned.lower_db)])
     common = np.stack([taken(learned.common_re), taken(learned.common_im)])
     common /= np.maximum(1.0, np.hypot(*common))
-    return 0.5 * rate * 10.0 ** (levels / 10.0), common
+    power = 0.5 * rate * 10.0 ** (levels / 10.0)
+    legs = context.matrix or "left-right"
+    if learned.legs in (None, legs):
+        return power, common
+    turn = np.eye(2)
+    if learned.legs != "left-right":
+        turn = matrix.decode(turn, learned.legs)
+    if context.matrix is not None:
+        turn = matrix.encode(turn, context.matrix)
+    return suppressor.turned(turn, power, common)
 
 
 def coefficients(stage: Noise, context: Context) -> Any:
@@ -277,7 +292,7 @@ def coefficients(stage: Noise, context: Context) -> Any:
     sides = [getattr(stage, leg) for leg in LEGS]
     floors = np.stack([10.0 ** (-amounts_db(side, hz) / 20.0) for side in sides])
     louder = _louder_db(stage, hz)
-    noise, common = (None, None) if shared.learned is None else _at_rate(shared.learned, rate)
+    noise, common = (None, None) if shared.learned is None else _at(shared.learned, context)
     # A leg that is not worked on, or is to be left as it is, is only late.
     works = tuple(side is not None and side.amount_db > 0.0 for side in sides)
     return suppressor.Settings(
@@ -294,6 +309,7 @@ def coefficients(stage: Noise, context: Context) -> Any:
         image=shared.image / 100.0,
         works=works,
         late=tuple(side is not None for side in sides),
+        side_over_mid=None if context.matrix is None else matrix.side_over_mid(context.matrix),
     )
 
 
@@ -305,7 +321,7 @@ def carry(old: Any, state: Any, new: Any) -> Any:
     """The noise that is known goes on; what was learned anew is taken at once."""
     if old.late != new.late:
         return None
-    kept = suppressor.copied(state)
+    kept = new.taken_over(old, state)
     if (old.noise is None) != (new.noise is None) or (
         new.noise is not None and not np.array_equal(old.noise, new.noise)
     ):
@@ -333,15 +349,15 @@ def learned_words(stage: Noise) -> str:
     ).replace("-", "−")
 
 
-def noise_known(stage: Noise, rate: float) -> np.ndarray | None:
+def noise_known(stage: Noise, context: Context) -> np.ndarray | None:
     """Power (2, bins) of what was learned, as it is taken, by frequency from 0 Hz to half the rate; a full-scale sine has
     1.
     """
     if stage.shared.learned is None:
         return None
-    noise, _ = _at_rate(stage.shared.learned, rate)
-    louder = _louder_db(stage, np.linspace(0.0, 0.5 * rate, noise.shape[1]))
-    return _sine_power(noise * 10.0 ** (louder / 10.0), rate)
+    noise, _ = _at(stage.shared.learned, context)
+    louder = _louder_db(stage, np.linspace(0.0, 0.5 * context.rate, noise.shape[1]))
+    return _sine_power(noise * 10.0 ** (louder / 10.0), context.rate)
 
 
 def noise_now(coefficients: Any, state: Any, rate: float) -> np.ndarray:

@@ -18,7 +18,7 @@ from stonekite.measure.spectrum import BANDS as SPECTRUM_BANDS
 from stonekite.measure.spectrum import BandMap, band_at
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
-from stonekite.stages.base import Stage
+from stonekite.stages.base import Context, Stage
 from stonekite.stages.registry import kind_of
 from stonekite.words import NAMES, figure, number, said, spoken_hertz
 
@@ -38,10 +38,10 @@ def _louder(db: float) -> str:
     return (said("{db} louder on the left") if db > 0 else said("{db} louder on the right")).format(db=over)
 
 
-def _known_noise(stage: Stage, rate: float) -> np.ndarray | None:
+def _known_noise(stage: Stage, split: Split, rate: float) -> np.ndarray | None:
     """What a stage has learned of its noise, as levels (2, bands) in dBFS in bands as wide as the spectrum's."""
     noise = kind_of(stage).offers.noise
-    power = None if noise is None else noise(stage, rate)
+    power = None if noise is None else noise(stage, Context(rate, split.encoding))
     if power is None:
         return None
     return BandMap(rate, 2 * (power.shape[1] - 1), 1 / DEFAULT_SMOOTHING).levels_db(power)
@@ -75,8 +75,9 @@ class ResponsePicture(Picture):
 
     def show_stage(self, stage: Stage, leg: LegName, split: Split, rate: float) -> None:
         """Draw a stage with one leg in front."""
-        if stage is not self._stage and kind_of(stage).offers.noise is not None:
-            self._noise, self._noise_gains = _known_noise(stage, rate), None
+        fresh = stage is not self._stage or split != self._split
+        if fresh and kind_of(stage).offers.noise is not None:
+            self._noise, self._noise_gains = _known_noise(stage, split, rate), None
         self._stage, self._leg, self._split, self._rate = stage, leg, split, rate
         self.renew("front")
 
