@@ -5,6 +5,7 @@
 #include <string.h>
 
 typedef double two __attribute__((vector_size(16)));
+typedef double eight __attribute__((vector_size(64)));
 
 /* Ten second-order sections, transposed direct form II, both legs in one vector, their states in registers; c: sections of
    b0 b1 b2 a1 a2, each a pair. */
@@ -88,4 +89,86 @@ void fir(const double *joined, const double *weights, long count, double *out, l
             for (int i = 0; i < 32; i++) sums[i] += weights[k] * joined[start + k + i];
         memcpy(out + start, sums, sizeof sums);
     }
+}
+
+/* out[r][column + i] = sum over s and k of weights[r][s][k] sources[s][i + k]. */
+static void sum_rows(const double *sources, long stride, long count, const double *weights, long rows, long span, double *out,
+                     long width, long column, long frames)
+{
+    for (long start = 0; start < frames; start += 16)
+        for (long row = 0; row < rows; row += 2) {
+            eight a = {0.0}, b = a, c = a, d = a;
+            const double *w = weights + row * count * span, *v = w + count * span;
+            for (long s = 0; s < count; s++)
+                for (long k = 0; k < span; k++) {
+                    eight first, second;
+                    memcpy(&first, sources + s * stride + start + k, sizeof first);
+                    memcpy(&second, sources + s * stride + start + k + 8, sizeof second);
+                    a += w[s * span + k] * first;
+                    b += w[s * span + k] * second;
+                    c += v[s * span + k] * first;
+                    d += v[s * span + k] * second;
+                }
+            double *to = out + row * width + column + start;
+            memcpy(to, &a, sizeof a);
+            memcpy(to + 8, &b, sizeof b);
+            memcpy(to + width, &c, sizeof c);
+            memcpy(to + width + 8, &d, sizeof d);
+        }
+}
+
+static void move_rows(double *array, long rows, long width, long source, long count)
+{
+    for (long row = 0; row < rows; row++) memmove(array + row * width, array + row * width + source, 8 * count);
+}
+
+static double towards(double a, double b)
+{
+    double turn = a * b < 0.0 ? a / (a - b) : 0.0;
+    double total = a / 6.0 - a * turn * turn / 3.0 + b / 3.0;
+    return b < 0.0 || (b == 0.0 && a < 0.0) ? -total : total;
+}
+
+/* One leg up to `factor` times its rate in rows of `width`, bent by a soft (0) or a hard curve (1), and back. */
+void drive(double *signal, long frames, long factor, long hard, double gain, double bias, const double *c, double *past,
+           double *halves, double *rows, const double *taps, const double *up, double *bent, double *back,
+           const double *down_taps, const double *down, long width, long back_width, long count, long lead, long span,
+           long last)
+{
+    move_rows(rows, factor, width, last, lead);
+    memcpy(past + count - 1, signal, 8 * frames);
+    memcpy(halves + lead, past + count / 2 - 1, 8 * frames);
+    fir(past, taps, count, halves + width + lead, frames);
+    sum_rows(halves, width, 2, up, factor, span, rows, width, lead, frames);
+    move_rows(halves, 2, width, frames, lead);
+    memmove(past, past + frames, 8 * (count - 1));
+    double scale = 0.88622692545275801, end = 3.7;
+    double rest = hard ? fmin(fmax(bias, -1.0), 1.0) : erf(scale * bias);
+    for (long q = 0; q < factor; q++) {
+        const double *x = rows + q * width + lead - 1;
+        const double *before = q > 0 ? rows + (q - 1) * width + lead - 1 : rows + (factor - 1) * width + lead - 2;
+        const double *after = q < factor - 1 ? rows + (q + 1) * width + lead - 1 : rows + lead;
+        double *out = bent + q * width + lead;
+        if (hard)
+            for (long i = 0; i < frames; i++) {
+                double x0 = gain * before[i] + bias, x1 = gain * x[i] + bias, x2 = gain * after[i] + bias;
+                double value = towards(x0 + 1.0, x1 + 1.0) - towards(x0 - 1.0, x1 - 1.0);
+                value += towards(x2 + 1.0, x1 + 1.0) - towards(x2 - 1.0, x1 - 1.0);
+                out[i] = 0.5 * value - rest;
+            }
+        else
+            for (long i = 0; i < frames; i++) {
+                double v = (gain * x[i] + bias) * scale;
+                v = v > end ? end : v;
+                v = v < -end ? -end : v;
+                double t = v * v * (2.0 / (end * end)) - 1.0, p = c[14];
+                for (int k = 13; k >= 0; k--) p = p * t + c[k];
+                out[i] = v * p - rest;
+            }
+    }
+    sum_rows(bent, width, factor, down, 2, span, back, back_width, count - 1, frames);
+    move_rows(bent, factor, width, frames, lead);
+    fir(back + back_width, down_taps, count, signal, frames);
+    for (long i = 0; i < frames; i++) signal[i] += 0.5 * back[count / 2 + i];
+    move_rows(back, 2, back_width, frames, count - 1);
 }

@@ -12,8 +12,11 @@ import numpy as np
 from benchmarks.kernels import BLOCK, RATE, best, eight_bands
 from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Leg, Strip
-from stonekite.signal import biquads, dynamics, fir
+from stonekite.signal import biquads, dynamics, fir, oversampling, shaping
+from stonekite.stages.base import At, Context
+from stonekite.stages.drive import Drive, DriveShared, DriveSide
 from stonekite.stages.eq import side_sections
+from stonekite.stages.registry import kind_of
 
 GOAL = 0.6
 
@@ -146,3 +149,64 @@ def _rows(c: ctypes.CDLL) -> Iterator[tuple[str, str]]:
     their_filter()
     assert np.abs(out - other).max() < 1e-9
     yield _row("Filter of 104 taps, as in the oversampling", our_filter, their_filter)
+
+    for words, quality, curve in (
+        ("Drive, soft, standard", "standard", "soft"),
+        ("Drive, soft, high", "high", "soft"),
+        ("Drive, hard, standard", "standard", "hard"),
+        ("Drive, hard, high", "high", "hard"),
+    ):
+        side = DriveSide(drive_db=12.0, curve=curve, asymmetry=10.0)
+        stage = Drive(id=2, upper=side, lower=side, shared=DriveShared(quality=quality))
+        yield _row(f"{words}, both legs", *_drives(c, stage, sound))
+
+
+def _drives(
+    c: ctypes.CDLL, stage: Drive, sound: np.ndarray
+) -> tuple[Callable[[], object], Callable[[], object]]:
+    """Our stage, with all that is around its curve, and the oversampled curve alone in C."""
+    kind = kind_of(stage)
+    coefficients = kind.coefficients(stage, Context(RATE))
+    state, block, at = kind.start(coefficients), sound.copy(), At(0)
+    theirs, legs = sound.copy(), []
+    for row, leg in enumerate(coefficients.legs):
+        shaper = shaping.Shaper(leg.factor, leg.shape)
+        assert leg.shape in (shaping.SOFT, shaping.HARD)
+        _, past, halves, rows, taps, up = shaper._up.parts
+        bent, back, down_taps, down = shaper._down.parts
+        longs = [halves.shape[1], back.shape[1], len(taps), oversampling.LEAD, up.shape[2], BLOCK]
+        legs.append(
+            (
+                (_pointer(theirs[row]), ctypes.c_long(BLOCK), ctypes.c_long(leg.factor)),
+                (
+                    ctypes.c_long(leg.shape == shaping.HARD),
+                    ctypes.c_double(leg.gain),
+                    ctypes.c_double(leg.bias),
+                ),
+                [
+                    _pointer(a)
+                    for a in (shaping._ERF, past, halves, rows, taps, up, bent, back, down_taps, down)
+                ],
+                [ctypes.c_long(n) for n in longs],
+                shaper,
+            )
+        )
+
+    def ours() -> None:
+        block[:] = sound
+        kind.process(state, coefficients, block, at)
+
+    def other() -> None:
+        theirs[:] = sound
+        for first, second, arrays, longs, _ in legs:
+            c.drive(*first, *second, *arrays, *longs)
+
+    same = [shaping.Shaper(leg.factor, leg.shape) for leg in coefficients.legs]
+    mine = np.empty_like(sound)
+    for _ in range(2):
+        other()
+        for row, leg in enumerate(coefficients.legs):
+            mine[row] = sound[row]
+            same[row].process(mine[row], leg.shape, leg.gain, leg.bias)
+    assert np.abs(mine - theirs).max() < 1e-9
+    return ours, other
