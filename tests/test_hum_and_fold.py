@@ -7,10 +7,11 @@ from hands import click
 from PySide6.QtCore import QPointF
 from scipy import signal
 from test_noise import LEFT_RIGHT, voice
+from voices import clean_log, wheelhouse_log
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
 from stonekite.engine.graph.chain import Chain
-from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
+from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split, Strip
 from stonekite.signal import humming, matrix

@@ -3,13 +3,14 @@
 import msgspec
 import numpy as np
 import pytest
+import voices
 from conftest import THOROUGH
 from scipy import signal
+from voices import RATE, clean_log, wheelhouse_log
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.play.live import Live
-from stonekite.files.speech import random_text, spoken
-from stonekite.files.wheelhouse import clean_log, mixed, wheelhouse_log
+from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip
@@ -27,14 +28,12 @@ from stonekite.stages.noise import (
     noise_now,
 )
 
-RATE = 48_000
 LEAD = int(0.6 * RATE)
-PITCHES = (105.0, 130.0, 165.0, 195.0, 220.0, 118.0)
 LEFT_RIGHT = Split(mode="left-right")
 
 
 def voice(seed: int) -> np.ndarray:
-    return np.concatenate([np.zeros(LEAD), spoken(random_text(seed), PITCHES[seed % 6], seed)])
+    return np.concatenate([np.zeros(LEAD), voices.voice(seed)])
 
 
 def cleaned(

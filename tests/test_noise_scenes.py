@@ -1,13 +1,15 @@
 """Noise reduction where the legs share little but noise is not all that differs: rooms, two voices, music, babble."""
 
+from functools import cache
+
 import numpy as np
 import pytest
 from conftest import THOROUGH
 from scipy import signal
-from test_noise import LEAD, LEFT_RIGHT, PITCHES, RATE, cleaned
+from test_noise import LEAD, LEFT_RIGHT, RATE, cleaned
+from voices import voice
 
 from stonekite.files.demo import _add, _pluck
-from stonekite.files.speech import random_text, spoken
 from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split
@@ -16,26 +18,22 @@ from stonekite.signal import matrix
 SEEDS = range(3 if THOROUGH else 1)
 
 
-def _voice(seed: int) -> np.ndarray:
-    return spoken(random_text(seed), PITCHES[seed % 6], seed)
-
-
 def two_voices(seed: int) -> np.ndarray:
     """One to the left, one to the right, each 8 dB down on the other side, both talking at once."""
-    one = _voice(seed)
-    other = np.resize(_voice(seed + 1), len(one))
+    one = voice(seed)
+    other = np.resize(voice(seed + 1), len(one))
     return np.stack([one + 0.4 * other, 0.4 * one + other])
 
 
 def two_rooms(seed: int) -> np.ndarray:
     """A voice with as much of a room as of itself, another one on each side."""
-    voice, rng = _voice(seed), np.random.default_rng(seed)
+    talker, rng = voice(seed), np.random.default_rng(seed)
     t = np.arange(RATE // 4) / RATE
     sides = []
     for _ in range(2):
         room = 0.05 * rng.standard_normal(len(t)) * np.exp(-27.6 * t)
         room[:40], room[0] = 0.0, 1.0
-        sides.append(signal.fftconvolve(voice, room)[: len(voice)])
+        sides.append(signal.fftconvolve(talker, room)[: len(talker)])
     return np.stack(sides)
 
 
@@ -50,6 +48,7 @@ def music(seed: int) -> np.ndarray:
     return track[:, : 8 * RATE]
 
 
+@cache
 def _scene(make, kind: str, snr_db: float, seed: int) -> tuple[np.ndarray, np.ndarray]:
     clean = np.concatenate([np.zeros((2, LEAD)), make(seed)], axis=1)
     return clean, mixed(clean, kind, snr_db, seed)
@@ -117,12 +116,12 @@ def test_babble_is_not_made_worse():
     """Other talkers left, yet others right, 5 dB under a voice in the middle."""
     found = []
     for seed in SEEDS:
-        voice = _voice(seed)
-        n = LEAD + len(voice)
-        sides = [[np.resize(_voice(seed + 7 + 5 * side + k), n) for k in range(4)] for side in range(2)]
+        talker = voice(seed)
+        n = LEAD + len(talker)
+        sides = [[np.resize(voice(seed + 7 + 5 * side + k), n) for k in range(4)] for side in range(2)]
         babble = np.stack([np.sum(voices, axis=0) for voices in sides])
-        clean = np.concatenate([np.zeros((2, LEAD)), np.stack([voice, voice])], axis=1)
-        noisy = clean + babble * np.std(voice) / np.std(babble) * 10 ** (-5 / 20)
+        clean = np.concatenate([np.zeros((2, LEAD)), np.stack([talker, talker])], axis=1)
+        noisy = clean + babble * np.std(talker) / np.std(babble) * 10 ** (-5 / 20)
         found.append([_gained(clean, noisy, cleaned(noisy, analysis=a)) for a in ("one", "own", "together")])
     one, own, together = np.mean(found, axis=0)
     print(f"babble, 5 dB: one {one:+.1f}, own {own:+.1f}, together {together:+.1f} dB")

@@ -8,9 +8,9 @@ from conftest import excerpt_of
 from hands import click, drag, from_menu, press
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QFileDialog
+from voices import clean_log, wheelhouse_log
 
 from stonekite.desktop.model.demo_session import wheelhouse_session
-from stonekite.files.wheelhouse import clean_log, wheelhouse_log
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Session, Sound, Strip
 from stonekite.stages.noise import response

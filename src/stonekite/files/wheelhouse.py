@@ -6,6 +6,7 @@ noise is `clean_log`.
 """
 
 import sys
+from functools import lru_cache
 from pathlib import Path
 
 import numpy as np
@@ -46,8 +47,10 @@ def _unit(sound: np.ndarray) -> np.ndarray:
     return sound / np.sqrt(np.mean(sound**2))
 
 
+@lru_cache(maxsize=8)
 def noises(kind: str, frames: int, seed: int) -> np.ndarray:
-    """Noise (2, frames): "engine, wind" on left and right, "white", or the same on both sides."""
+    """Noise (2, frames): "engine, wind" on left and right, "white", or the same on both sides. Kept, as whoever
+    measures asks for it again: not to be written to."""
     rng = np.random.default_rng(seed)
     if kind == "engine, wind":
         return np.stack([engine(frames, seed + 10), wind(frames, seed + 20)])
