@@ -79,4 +79,11 @@ def rows() -> list[tuple[str, str]]:
         found.append(
             (words, f"{4 / seconds:6.0f} x real time{wanted}; an EQ of eight bands {4 / eq:.0f} x beside it")
         )
+    for rate in (44_100, 96_000, 192_000):
+        seconds = [
+            stage_seconds(Noise(id=3, shared=NoiseShared(analysis=a, learned=_learned())), sound, rate)
+            for a in ("own", "together")
+        ]
+        speeds = " and ".join(f"{sound.shape[1] / rate / one:.0f}" for one in seconds)
+        found.append((f"Noise at {rate / 1000:g} kHz, own and together", f"{speeds} x real time"))
     return found

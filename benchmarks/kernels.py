@@ -198,9 +198,9 @@ def kind_rows() -> list[tuple[str, str]]:
     return rows
 
 
-def stage_seconds(stage, sound: np.ndarray) -> float:
+def stage_seconds(stage, sound: np.ndarray, rate: float = RATE) -> float:
     kind = KINDS[stage.__struct_config__.tag]
-    coefficients = kind.coefficients(stage, Context(RATE, "half-sum"))
+    coefficients = kind.coefficients(stage, Context(rate, "half-sum"))
     state = kind.start(coefficients)
 
     def act() -> None:
