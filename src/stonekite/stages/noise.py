@@ -341,12 +341,14 @@ def learned_words(stage: Noise) -> str:
     levels = [10.0 * math.log10(sum(10.0 ** (v / 10.0) for v in row) * 0.5 * learned.rate / (len(row) - 1) + 1e-25)
               for row in (learned.upper_db, learned.lower_db)]  # fmt: skip
     shared = math.sqrt(float(np.mean(np.square(learned.common_re) + np.square(learned.common_im))))
-    sentence = said(
-        "Learned from {start:.2f} to {end:.2f} s: {upper:.1f} and {lower:.1f} dBFS, {share:.0f} % in common"
-    )
-    return sentence.format(
-        start=learned.start_s, end=learned.end_s, upper=levels[0], lower=levels[1], share=100 * shared
-    ).replace("-", "−")
+    legs = {
+        None: said("{upper:.1f} and {lower:.1f} dBFS"),
+        "left-right": said("left {upper:.1f}, right {lower:.1f} dBFS"),
+    }.get(learned.legs, said("mid {upper:.1f}, side {lower:.1f} dBFS"))
+    sentence = said("Learned from {start:.2f} to {end:.2f} s: {legs}, {share:.0f} % in common")
+    heard = legs.format(upper=levels[0], lower=levels[1])
+    words = sentence.format(start=learned.start_s, end=learned.end_s, legs=heard, share=100 * shared)
+    return words.replace("-", "−")
 
 
 def noise_known(stage: Noise, context: Context) -> np.ndarray | None:
