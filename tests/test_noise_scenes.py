@@ -95,6 +95,22 @@ def test_together_is_the_same_in_every_split(encoding, follows):
     assert error < -45.0
 
 
+SIDES = {"mono": (1.0, 1.0), "inverted": (1.0, -1.0), "one side silent": (1.0, 0.0)}
+
+
+@pytest.mark.parametrize("follows", ["not", "music", "speech"])
+@pytest.mark.parametrize("name", SIDES)
+def test_sides_that_are_alike_or_empty_are_cleaned_in_every_split(name, follows):
+    noisy = mixed(np.concatenate([np.zeros(LEAD), voice(0)]), "engine, wind", 5, 0)[:1, : 3 * RATE]
+    noisy = noisy * np.array(SIDES[name])[:, None]
+    plain = cleaned(noisy, follows=follows)
+    for encoding in matrix.MATRICES:
+        split = cleaned(noisy, follows=follows, split=Split(mode="mid-side", matrix=encoding))
+        error = 10 * np.log10(np.mean((split - plain) ** 2) / np.mean(plain**2) + 1e-30)
+        print(f"{name}, {follows}, {encoding}: {error:.0f} dB apart")
+        assert error < -25.0
+
+
 @pytest.mark.parametrize("analysis", ["own", "together"])
 @pytest.mark.parametrize("encoding", matrix.MATRICES)
 def test_what_was_learned_holds_when_the_split_is_changed(encoding, analysis):

@@ -9,14 +9,17 @@ from numba import njit
 
 from stonekite.signal.lanes import larger, load_eight, root, smaller, splat_eight, store
 
-_LEAST = 1e-15
-"""Of the noise of both: under that what is left of a difference is what was rounded."""
+LEAST = 1e-6
+"""Of the noise of both sides, which one has at least: what was learned of mid and side is known to so many digits that
+less of it is what was rounded."""
+_LEAST_LEG = 1e-15
+"""The same of mid and side, of what is followed in left and right."""
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def _kept(bins, noise, across, i, n0, n1, re, im):
+def _kept(noise, across, i, share, n0, n1, re, im):
     """Store noise and what it has in common at eight bins, no more of that than there can be."""
-    least = splat_eight(_LEAST) * (n0 + n1)
+    least = splat_eight(share) * (n0 + n1)
     n0, n1 = larger(n0, least), larger(n1, least)
     size = root(n0 * n1)
     re, im = re / size, im / size
@@ -39,7 +42,7 @@ def noise_to_sides(bins, gain, noise, across):
         re, im = size * load_eight(across[0], i), size * load_eight(across[1], i)
         both, apart = mid + one * side, two * re
         _kept(
-            bins, noise, across, i, both + apart, both - apart, mid - one * side, splat_eight(0.0) - two * im
+            noise, across, i, LEAST, both + apart, both - apart, mid - one * side, splat_eight(0.0) - two * im
         )
 
 
@@ -54,10 +57,10 @@ def noise_to_legs(bins, gain, noise, across):
         re, im = size * load_eight(across[0], i), size * load_eight(across[1], i)
         both, apart = left + right, re + re
         _kept(
-            bins,
             noise,
             across,
             i,
+            _LEAST_LEG,
             quarter * (both + apart),
             one * (both - apart),
             part * (left - right),

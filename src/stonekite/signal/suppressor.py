@@ -15,6 +15,7 @@ from stonekite.lazy import lazy
 suppression = lazy("stonekite.signal.suppression")
 noise_frames = lazy("stonekite.signal.noise_frames")
 noise_gains = lazy("stonekite.signal.noise_gains")
+noise_sides = lazy("stonekite.signal.noise_sides")
 transforms = lazy("stonekite.signal.transforms")
 
 Analysis = Literal["one", "own", "together"]
@@ -77,8 +78,7 @@ def turned(turn: np.ndarray, noise: np.ndarray, across: np.ndarray) -> tuple[np.
     size = np.sqrt(noise[0] * noise[1])
     both = np.multiply.outer(turn[:, 0] * turn[:, 1], 2.0 * size * across[0])
     power = turn**2 @ noise + both
-    # Under that, what is left of a difference is what was rounded.
-    power = np.maximum(power, 1e-15 * power.sum(axis=0) + 1e-18)
+    power = np.maximum(power, noise_sides.LEAST * power.sum(axis=0) + 1e-18)
     re = (turn[0] * turn[1]) @ noise + (turn[0, 0] * turn[1, 1] + turn[0, 1] * turn[1, 0]) * size * across[0]
     im = (turn[0, 0] * turn[1, 1] - turn[0, 1] * turn[1, 0]) * size * across[1]
     common = np.stack([re, im]) / np.sqrt(power[0] * power[1])
