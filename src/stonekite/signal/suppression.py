@@ -25,25 +25,28 @@ from stonekite.signal.noise_tracking import begin, track, track_both
 from stonekite.signal.transforms import backward, forward
 
 SILENT = 1e-8
+_RISES, _ALL_RISES, _OVER = 1.5, 2.0, 3.0
+"""What is struck is so many times as loud as a frame ago, in its band or in all, and as the noise there."""
 
 
 @njit(cache=True, nogil=True, error_model="numpy", inline="always")
 def _struck(s, m, power):
-    """How much of what is struck in this frame is held, by bands, into `m.struck`: where a band of a leg is at least
-    twice as loud as in the last frame, or all of the leg is."""
+    """How much of what is struck in this frame is held, by bands, into `m.struck`: where a band of a leg, or all of
+    it, grows louder at once, and louder than noise."""
     bands = m.struck.shape[0]
     m.struck[:] = 0.0
     for leg in range(2):
-        loud, before = 0.0, 0.0
+        loud, before, noise = 0.0, 0.0, 0.0
         for band in range(bands):
-            here = 0.0
+            here, known = 0.0, 0.0
             for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
                 here += power[leg, i]
-            loud, before = loud + here, before + m.last[leg, band]
-            if here > 2.0 * m.last[leg, band]:
+                known += m.noise[leg, i]
+            loud, before, noise = loud + here, before + m.last[leg, band], noise + known
+            if here > _RISES * m.last[leg, band] and here > _OVER * known:
                 m.struck[band] = s.hold
             m.last[leg, band] = here
-        if loud > 2.0 * before:
+        if loud > _ALL_RISES * before and loud > _OVER * noise:
             m.struck[:] = s.hold
 
 
