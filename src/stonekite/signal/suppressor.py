@@ -223,9 +223,7 @@ class Settings:
 
     def _calm(self, state: "State") -> None:
         """As if no more had been heard lately than the noise that is known: of left and right, if they are cleaned."""
-        state.slow[:] = state.noise
-        if self.side_gain:
-            state.slow[:] = self._sides(state.noise, state.across)
+        state.slow[:] = self._sides(state.noise, state.across) if self.side_gain else state.noise
 
     def taken_over(self, old: "Settings", state: "State") -> "State":
         """A copy of a state that was left by other settings, for these."""
