@@ -12,7 +12,8 @@ from test_stages import LEFT_RIGHT, through
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Strip
-from stonekite.signal.quick import exp2_into, log2_into
+from stonekite.signal import quick
+from stonekite.signal.kernel import kernel
 from stonekite.stages.base import At, Context
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
 from stonekite.stages.gate import Gate, GateShared, GateSide
@@ -31,6 +32,16 @@ def steady(level_db: float, seconds: float = 1.0) -> np.ndarray:
 
 def gain_db(strip: Strip, sound: np.ndarray) -> np.ndarray:
     return 20 * np.log10(np.abs(through(strip, sound)) / np.abs(sound))
+
+
+@kernel
+def log2_into(x, out):
+    quick.log2_into(x, out)
+
+
+@kernel
+def exp2_into(x, out):
+    quick.exp2_into(x, out)
 
 
 QUICK = {"attack_ms": 0.05, "release_ms": 5.0}

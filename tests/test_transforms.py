@@ -4,7 +4,25 @@ import numpy as np
 import pytest
 from scipy.fft import dct
 
-from stonekite.signal.transforms import backward, cosines, forward, tables
+from stonekite.signal import transforms
+from stonekite.signal.kernel import kernel
+from stonekite.signal.transforms import tables
+
+
+@kernel
+def forward(t, x, window, work, re, im):
+    transforms.forward(t, x, window, work, re, im)
+
+
+@kernel
+def backward(t, re, im, work, window, out):
+    transforms.backward(t, re, im, work, window, out)
+
+
+@kernel
+def cosines(t, x, work, ones, re, im, out):
+    transforms.cosines(t, x, work, ones, re, im, out)
+
 
 SIZES = [32 * 2**a * 3**b * 5**c for a in range(10) for b in range(3) for c in range(3)]
 

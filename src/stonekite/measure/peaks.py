@@ -7,12 +7,12 @@ may be the highest so far is looked at once more, through a filter that sees all
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal import fir
 from stonekite.signal.fused import fused
 from stonekite.signal.heights import height_squared
 from stonekite.signal.interpolation import between
+from stonekite.signal.kernel import inner, kernel, lesser
 
 TAPS, BETA = 256, 4.0
 SHORT, SHORT_BETA = 24, 7.0
@@ -42,7 +42,7 @@ _COARSE = _EDGE - TAPS // 2 - SHORT // 2
 """Samples before a stretch that only the closest look reaches over."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _closest(signal, place, long):
     """Square of the height at a top, through long (4, LONG); `place` is the place of the top in quarters of a sample."""
     found = (0.0, 0.0, 0.0)
@@ -63,7 +63,7 @@ def _closest(signal, place, long):
     return height_squared(found[0], found[1], found[2])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _rough(signal, first, count):
     """The most that can be in a stretch, from each three samples of it."""
     before, middle, after = (
@@ -80,7 +80,7 @@ def _rough(signal, first, count):
     return _FAR * np.sqrt(most) + _ROUGH * bent
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _near_half(signal, first, count):
     """How much of a stretch stands near half the rate: the mean of its second difference against alternating signs."""
     total, most, sign = 0.0, 0.0, 1.0
@@ -95,7 +95,7 @@ def _near_half(signal, first, count):
     return 0.25 * most / _ALTERNATING
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _scan(signal, taps, short, long, peak, idle, halves, dense, quarters):
     """Largest height of signal (frames,), at least `peak`; of whole stretches only, _EDGE samples from the ends.
 
@@ -119,7 +119,7 @@ def _scan(signal, taps, short, long, peak, idle, halves, dense, quarters):
             lead = SHORT // 2 - 1
             unseen = _UNSEEN * _near_half(signal, start + _EDGE - _AROUND, _STRETCH + 2 * _AROUND)
             looks = 0
-            margin = _EXACT if idle[0] > _PATIENCE else min(_CLOSE, _EXACT + unseen / (peak + 1e-30))
+            margin = _EXACT if idle[0] > _PATIENCE else lesser(_CLOSE, _EXACT + unseen / (peak + 1e-30))
             high = (peak * _WORTH / margin) ** 2
             for i in range(1, quarters.shape[0] - 1):
                 before, after = dense[lead + i], dense[lead + i + 1]

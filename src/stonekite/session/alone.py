@@ -1,9 +1,11 @@
 """A strip in which some of its paths are silent: legs by their names, spurs by their ids."""
 
+from collections.abc import Container
 from typing import Any
 
 import msgspec
 
+from stonekite.session import edits, tree
 from stonekite.session.types import LEGS, Strip
 
 
@@ -34,3 +36,11 @@ def beside(strip: Strip, spur: int) -> Strip:
     spurs = tuple(msgspec.structs.replace(one, alone=False) for one in strip.spurs)
     legs: dict[str, Any] = {leg: msgspec.structs.replace(strip.leg(leg), alone=False) for leg in LEGS}
     return without(msgspec.structs.replace(strip, spurs=spurs, **legs), spur)
+
+
+def leaving_out(strip: Strip, stages: Container[int]) -> Strip:
+    """A strip in which the stages of these ids are taken out, wherever they stand."""
+    for path, stage in tree.walk(strip):
+        if stage.inserted and stage.id in stages:
+            strip = edits.put(strip, (*path, "inserted"), False)
+    return strip

@@ -19,8 +19,8 @@ from functools import partial
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import inlined, inner, kernel, lesser
 from stonekite.signal.lanes import (
     both,
     fma,
@@ -74,7 +74,7 @@ class Design(NamedTuple):
     level: float
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _keep(state, values, at, upper, lower, flush):
     """Write a pair into what both legs remember; silence must not become numbers that are slow to compute with."""
     store(values, 0, state)
@@ -83,12 +83,12 @@ def _keep(state, values, at, upper, lower, flush):
         leg[at] = 0.0 if flush and abs(value) < _TINY else value
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _size(x):
     return larger(x, splat_two(0.0) - x)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _bend(x, roots, last, count, level, rest, out):
     """The curve, averaged, of pairs: x and roots (count + 1 pairs) have the sample before in front."""
     store(x, 0, last)
@@ -101,7 +101,7 @@ def _bend(x, roots, last, count, level, rest, out):
         store(out, k, levels * (average - rests))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _stage(buffer, frames, factor, c, k, follower, upper, lower, spare, roots, flush):
     """One gain stage over the pairs in buffer (frames * factor) in place. Of c, from k on: high-pass and low-pass shares,
     gain, bias, shift, level; follower: shares of smoothing, rise and fall; upper and lower: low of the high-pass,
@@ -146,7 +146,7 @@ def _stage(buffer, frames, factor, c, k, follower, upper, lower, spare, roots, f
     _keep(used, roots, 7, upper, lower, False)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _network(buffer, count, c, makeup, upper, lower, roots, flush):
     """The tone network over pairs, transposed direct form II; c (2, 4) of pairs, upper and lower (3,)."""
     gain, nothing = load_two(makeup, 0), splat_two(0.0)
@@ -165,7 +165,7 @@ def _network(buffer, count, c, makeup, upper, lower, roots, flush):
     _keep(z3, roots, 2, upper, lower, flush)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _power(buffer, frames, factor, c, follower, upper, lower, spare, roots, droops, flush):
     """The power stage over pairs. c: presence and its share, share of the low-pass, gain, sag, share of the high-pass
     behind it, level; upper and lower: low of the presence, low-pass, last x, nothing, smoothed load, droop now and
@@ -226,7 +226,7 @@ def _power(buffer, frames, factor, c, follower, upper, lower, spare, roots, droo
     _keep(used, roots, 9, upper, lower, False)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _spread(parts, signal, buffer, lane, factor):
     """A signal at the fast rate into one lane of the pairs in buffer."""
     rise(signal, parts)
@@ -236,7 +236,7 @@ def _spread(parts, signal, buffer, lane, factor):
             buffer[2 * (i * factor + q) + lane] = fast[q, LEAD + i]
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _gather(parts, buffer, lane, factor, signal):
     """One lane of the pairs in buffer back to the rate of the signal."""
     slow = parts[0]
@@ -246,7 +246,7 @@ def _gather(parts, buffer, lane, factor, signal):
     fall(parts, signal)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _stages(first, last, buffer, frames, factor, designs, where, states, rooms, flush):
     """Gain stages from the first to before the last one, with the network where it stands."""
     stages, shift, network, makeup, _, _ = designs
@@ -260,7 +260,7 @@ def _stages(first, last, buffer, frames, factor, designs, where, states, rooms, 
         _stage(buffer, frames, factor, stages, 12 * k, shift, upper[k], lower[k], spare, roots, flush)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inlined
 def _front(buffer, one, two, ups, last, designs, where, states, alone, rooms, flush):
     """Two signals (frames,) at the fast rate, through the gain stages before the last one, into pairs in buffer."""
     frames, factor = one.shape[0], ups[0][3].shape[0]
@@ -273,7 +273,7 @@ def _front(buffer, one, two, ups, last, designs, where, states, alone, rooms, fl
     _stages(0, last, buffer, frames, factor, designs, where, states, rooms, flush)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inlined
 def _back(buffer, one, two, downs, first, designs, where, states, alone, rooms, flush):
     """The rest, from pairs in buffer into two signals (frames,)."""
     stages, _, network, makeup, power, sag = designs
@@ -289,7 +289,7 @@ def _back(buffer, one, two, downs, first, designs, where, states, alone, rooms, 
         _gather(downs[1], buffer, 1, factor, two)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _amplify(signals, clock, part, fast, ups, downs, middle, designs, where, states, alone, rooms):
     """All of two signals in place, in pieces that end on a grid of the clock; `alone` where both are the same. Of part
     0 or 1 only what is before, or behind, gain stage `middle`, by way of `fast` (2 frames factor,); of 2 all.
@@ -298,7 +298,7 @@ def _amplify(signals, clock, part, fast, ups, downs, middle, designs, where, sta
     factor = ups[0][3].shape[0]
     done = 0
     while done < one.shape[0]:
-        frames = min(one.shape[0] - done, PIECE - (clock + done) % PIECE)
+        frames = lesser(one.shape[0] - done, PIECE - (clock + done) % PIECE)
         flush = (clock + done + frames) % PIECE == 0
         first, second = one[done : done + frames], two[done : done + frames]
         start = 0 if part == 2 else 2 * done * factor

@@ -7,8 +7,8 @@ result does not depend on the block size. Transposed direct form II.
 """
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import inner, kernel, lesser
 from stonekite.signal.lanes import (
     LANES,
     choose,
@@ -34,7 +34,7 @@ for _step in range(_LAG):
     MASKS[_step, : 2 * (_step + 1)] = 1.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _run(block, start, stop, coefficients, state, masks):
     """Filter block[:, start:stop] (C-contiguous) in place through eight sections; stop - start > 7."""
     b0 = load(coefficients, 0)
@@ -70,7 +70,7 @@ def _run(block, start, stop, coefficients, state, masks):
     store(state, LANES, s2)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _run_few(block, start, stop, coefficients, state):
     """As `_run`, section by section: for the few samples that a wavefront would not fill."""
     for lane in range(LANES):
@@ -92,13 +92,13 @@ def _run_few(block, start, stop, coefficients, state):
         state[LANES + lane] = s2
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _flush(state):
     store(state, 0, flush(load(state, 0), TINY))
     store(state, LANES, flush(load(state, LANES), TINY))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def cascade_part(block, first, last, position, coefficients, state, masks):
     """Filter block[:, first:last] in place; `position` is that of its first frame."""
     for group in range(coefficients.shape[0]):
@@ -107,7 +107,7 @@ def cascade_part(block, first, last, position, coefficients, state, masks):
             offset = (position + start - first) % GRID
             if offset == 0:
                 _flush(state[group])
-            stop = min(last, start + GRID - offset)
+            stop = lesser(last, start + GRID - offset)
             if stop - start > _LAG:
                 _run(block, start, stop, coefficients[group], state[group], masks)
             else:
@@ -115,7 +115,7 @@ def cascade_part(block, first, last, position, coefficients, state, masks):
             start = stop
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _cascade(block, position, coefficients, state, masks):
     cascade_part(block, 0, block.shape[1], position, coefficients, state, masks)
 

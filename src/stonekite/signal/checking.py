@@ -2,12 +2,11 @@
 
 import math
 
-from numba import njit
-
+from stonekite.signal.kernel import kernel
 from stonekite.signal.sanity import ABSURD
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def finite(samples):
     """Whether none of samples (n,) is infinite or not a number."""
     bad = 0
@@ -16,7 +15,7 @@ def finite(samples):
     return bad == 0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def undamaged(samples):
     """Whether all of samples (n,) are below what is absurd."""
     bad = 0

@@ -9,11 +9,11 @@ positions, so that the result does not depend on how the signal is cut up by oth
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import copied, filled, kernel, lesser
 from stonekite.signal.lanes import LANES, fma, load, store, zero
 from stonekite.signal.partitions import part_size
-from stonekite.signal.transforms import Tables, backward, forward, tables
+from stonekite.signal.transforms import Packed, backward, forward, opened, packed
 
 
 class _Work(NamedTuple):
@@ -30,11 +30,12 @@ class _Work(NamedTuple):
     ones: np.ndarray
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _combine(t, m, response):
+@kernel
+def _combine(p, m, response):
     """Give the sum over parts of past spectra (going round, newest first) times response spectra, row by row."""
+    t = opened(p)
     _, parts, rows, wide = response.shape
-    past, known, half = m.past.ravel(), response.ravel(), parts * rows * wide
+    past, known, half = m.past, response, parts * rows * wide
     for row in range(rows):
         x, y = m.total[0], m.total[1]
         for i in range(0, wide, LANES):
@@ -50,29 +51,30 @@ def _combine(t, m, response):
                 at = at - 1 if at else parts - 1
             store(x, i, re)
             store(y, i, im)
-        m.given[row] = 0.0
+        filled(0.0, m.given[row])
         backward(t, x, y, m.scratch, m.ones, m.given[row])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _convolve(t, m, response, signal, out, position):
+@kernel
+def _convolve(p, m, response, signal, out, position):
     """Into out what signal (rows, frames) becomes; see `Convolver.process`."""
+    t = opened(p)
     rows, frames = signal.shape
     size, done = t.size // 2, 0
     while done < frames:
         place = (position + done) % size
-        count = min(size - place, frames - done)
+        count = lesser(size - place, frames - done)
         for row in range(rows):
-            m.heard[row, size + place : size + place + count] = signal[row, done : done + count]
-            out[row, done : done + count] = m.given[row, size + place : size + place + count]
+            copied(signal[row, done : done + count], m.heard[row, size + place : size + place + count])
+            copied(m.given[row, size + place : size + place + count], out[row, done : done + count])
         done += count
         if place + count == size:
             m.newest[0] = (m.newest[0] + 1) % response.shape[1]
             for row in range(rows):
-                past = m.past[:, m.newest[0], row]
-                forward(t, m.heard[row], m.ones, m.scratch, past[0], past[1])
-                m.heard[row, :size] = m.heard[row, size:]
-            _combine(t, m, response)
+                re, im = m.past[0, m.newest[0], row], m.past[1, m.newest[0], row]
+                forward(t, m.heard[row], m.ones, m.scratch, re, im)
+                copied(m.heard[row, size:], m.heard[row, :size])
+            _combine(p, m, response)
 
 
 def spectra_of(responses: np.ndarray) -> np.ndarray:
@@ -98,7 +100,7 @@ class Convolver:
         self._spectra = spectra
         _, parts, rows, wide = spectra.shape
         size = wide - 16
-        self._tables: Tables = tables(2 * size)
+        self._tables: Packed = packed(2 * size)
         self._memory = _Work(
             heard=np.zeros((rows, 2 * size)),
             given=np.zeros((rows, 2 * size)),

@@ -19,11 +19,11 @@ sections in signal/biquads.py: there the lanes are in pairs, both legs of the fi
 import copy
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.dynamics import DB_PER_LOG2_POWER
 from stonekite.signal.envelope import Envelope
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import greater, inner, kernel, lesser
 from stonekite.signal.lanes import (
     LANES,
     choose,
@@ -75,7 +75,7 @@ UPPER = np.concatenate([np.ones(BANDS), np.zeros(BANDS)])
 """Lanes of the upper leg."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _listen(block, start, stop, p, memory, heard):
     """What each detector hears (frames, LANES) of block[:, start:stop]."""
     upper, lower = load(p, ROWS * LANES), load(p, (ROWS + 1) * LANES)
@@ -106,7 +106,7 @@ def _listen(block, start, stop, p, memory, heard):
     store(memory, LANES, second)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _ask(levels, frames, p, memory, amounts):
     """Smoothed amounts in dB (frames, LANES) from log2 of the powers."""
     minus, zero = splat(-1.0), splat(0.0)
@@ -130,7 +130,7 @@ def _ask(levels, frames, p, memory, amounts):
     store(memory, 2 * LANES, amount)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _couple(amounts, frames, p, coupling, most, roots):
     """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
     lanes, b steps later. The greatest amounts go into `most` (LANES,).
@@ -140,17 +140,17 @@ def _couple(amounts, frames, p, coupling, most, roots):
             at = i * LANES + b
             mine, other = amounts[at], amounts[at + BANDS]
             if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
-                larger = max(mine, other)
-                mine = min(fused(1.0 - coupling, mine, coupling * larger), p[RANGE, b])
-                other = min(fused(1.0 - coupling, other, coupling * larger), p[RANGE, b + BANDS])
+                larger = greater(mine, other)
+                mine = lesser(fused(1.0 - coupling, mine, coupling * larger), p[RANGE, b])
+                other = lesser(fused(1.0 - coupling, other, coupling * larger), p[RANGE, b + BANDS])
             pair = (i + b) * LANES + 2 * b
             roots[pair] = _HALF_GAIN * p[SIGN, b] * mine
             roots[pair + 1] = _HALF_GAIN * p[SIGN, b + BANDS] * other
-            most[b] = max(most[b], mine)
-            most[b + BANDS] = max(most[b + BANDS], other)
+            most[b] = greater(most[b], mine)
+            most[b + BANDS] = greater(most[b + BANDS], other)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _turn(block, start, count, turns, roots, memory, masks):
     """All bands over block[:, start : start + count] in place; `roots` are the square roots of their gains."""
     a1, a2, a3 = load(turns, 0), load(turns, LANES), load(turns, 2 * LANES)
@@ -188,33 +188,31 @@ def _turn(block, start, count, turns, roots, memory, masks):
     store(memory, 4 * LANES, second)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _hear(heard, position, p, memory, out):
     """What all detectors hear of heard (2, frames), frame by frame into `out` (frames * LANES,)."""
     frames = heard.shape[1]
-    flat = memory.ravel()
     start = 0
     while start < frames:
         offset = (position + start) % CHUNK
         if offset == 0:
             for row in (0, 1):
-                store(flat, row * LANES, flush(load(flat, row * LANES), _TINY))
-        count = min(frames - start, CHUNK - offset)
-        _listen(heard, start, start + count, p.ravel(), flat, out[start * LANES :])
+                store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
+        count = lesser(frames - start, CHUNK - offset)
+        _listen(heard, start, start + count, p, memory, out[start * LANES :])
         start += count
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _work(block, powers, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks):
     frames = block.shape[1]
-    flat = memory.ravel()
     start = 0
     while start < frames:
         offset = (position + start) % CHUNK
         if offset == 0:
             for row in (3, 4):
-                store(flat, row * LANES, flush(load(flat, row * LANES), _TINY))
-        count = min(frames - start, CHUNK - offset)
+                store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
+        count = lesser(frames - start, CHUNK - offset)
         floor = splat(_FLOOR)
         one = splat(1.0)
         for i in range(count):
@@ -222,13 +220,13 @@ def _work(block, powers, position, p, turns, coupling, memory, levels, amounts, 
             store(levels, i * LANES, power)
         for i in range(count):
             for lane in range(LANES):
-                loudest[lane] = max(loudest[lane], levels[i * LANES + lane])
+                loudest[lane] = greater(loudest[lane], levels[i * LANES + lane])
         log2_into(levels[: count * LANES], amounts)
-        _ask(amounts, count, p.ravel(), flat, levels)
+        _ask(amounts, count, p, memory, levels)
         _couple(levels, count, p, coupling, most, roots)
         used = (count + _LAG) * LANES
         exp2_into(roots[:used], amounts)
-        _turn(block, start, count, turns, amounts, flat, masks)
+        _turn(block, start, count, turns, amounts, memory, masks)
         start += count
 
 

@@ -7,9 +7,9 @@ Attack and release are the times in which the reduction gets to 1 - 1/e, 63 %, o
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import greater, inlined, kernel, lesser
 from stonekite.signal.quick import exp2_into, log2_into
 
 DB_PER_LOG2_POWER = 3.010299956639812
@@ -34,7 +34,7 @@ def smoothing(seconds: float, rate: float) -> float:
     return float(np.exp(-1.0 / (seconds * rate))) if seconds > 0 else 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _levels(powers, scratch, out):
     """log2 of powers (frames,) into `out`."""
     frames = out.shape[0]
@@ -43,7 +43,7 @@ def _levels(powers, scratch, out):
     log2_into(scratch[:frames], out)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _expansions(powers, parameters, state, scratch, wanted, greatest):
     """Smoothed reduction in dB (2, frames) of an expander or gate into `wanted`, the greatest of a leg into `greatest`.
 
@@ -76,7 +76,7 @@ def _expansions(powers, parameters, state, scratch, wanted, greatest):
             value = slope * under if under > half else (bend * inside * inside if inside > 0.0 else 0.0)
             if is_open > 0.0 and left > 0.0:
                 value = 0.0
-            value = min(value, most)
+            value = lesser(value, most)
             factor = release if value > fast else attack
             fast = fused(factor, fast - value, value)
             fast = fast if fast > _NOTHING_DB else 0.0
@@ -86,7 +86,7 @@ def _expansions(powers, parameters, state, scratch, wanted, greatest):
         state[FAST, leg], state[LONG, leg], state[OPEN, leg] = fast, left, is_open
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _reductions(powers, parameters, state, scratch, wanted, greatest):
     """Smoothed reduction in dB (2, frames) into `wanted`, the greatest of a leg into `greatest`; `scratch` (frames,) is
     overwritten.
@@ -108,7 +108,7 @@ def _reductions(powers, parameters, state, scratch, wanted, greatest):
             inside = over + half
             soft = bend * inside * inside
             value = slope * over if over > half else (soft if inside > 0.0 else 0.0)
-            target[i] = min(value, most)
+            target[i] = lesser(value, most)
         attack, release, slow = parameters[ATTACK, leg], parameters[RELEASE, leg], parameters[SLOW, leg]
         fast, long = state[FAST, leg], state[LONG, leg]
         peak = 0.0
@@ -120,7 +120,7 @@ def _reductions(powers, parameters, state, scratch, wanted, greatest):
                 fast = fast if fast > _NOTHING_DB else 0.0
                 long = fused(slow, long - fast, fast)
                 long = long if long > _NOTHING_DB else 0.0
-                target[i] = max(fast, long)
+                target[i] = greater(fast, long)
                 peak = target[i] if target[i] > peak else peak
         else:
             for i in range(frames):
@@ -134,7 +134,7 @@ def _reductions(powers, parameters, state, scratch, wanted, greatest):
         state[FAST, leg], state[LONG, leg] = fast, long
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _apply(block, reductions, coupling, parameters, scratch, gains):
     """Multiply block (2, frames) by the gains of coupled reductions; coupling < 0 is towards the smaller one."""
     frames = block.shape[1]
@@ -144,9 +144,9 @@ def _apply(block, reductions, coupling, parameters, scratch, gains):
         for i in range(frames):
             value = mine[i]
             if coupling > 0.0:
-                value = fused(1.0 - coupling, value, coupling * max(value, other[i]))
+                value = fused(1.0 - coupling, value, coupling * greater(value, other[i]))
             elif coupling < 0.0:
-                value = fused(1.0 + coupling, value, -coupling * min(value, other[i]))
+                value = fused(1.0 + coupling, value, -coupling * lesser(value, other[i]))
             scratch[i] = _LOG2_PER_DB * (makeup - value)
         exp2_into(scratch[:frames], gains[:frames])
         for i in range(frames):

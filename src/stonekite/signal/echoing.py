@@ -7,11 +7,11 @@ sample is the same sum in the same order.
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.biquads import MASKS, cascade_part
 from stonekite.signal.delay import closest_taps
 from stonekite.signal.fir import stretch
+from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
 from stonekite.signal.lanes import LANES
 
 HALF = 24
@@ -56,7 +56,7 @@ def table(half: int, rate: float) -> np.ndarray:
     return np.ascontiguousarray(closest_taps(np.arange(PHASES + 1) / PHASES, 2 * half, _edge(rate)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@kernel
 def room(history, marks, count):
     """Have room for `count` more samples at the end, and for what a vector reads beyond it; marks are the end, and what
     has to be kept."""
@@ -68,7 +68,7 @@ def room(history, marks, count):
         marks[0] = keep
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@kernel
 def read_fixed(lines, row, end, behind, taps, out, start, n, spare):
     """out[row, start + i] = sum of taps[k] lines[row, end + i - behind + k], of lines that go on for LANES more."""
     first = end - behind
@@ -79,7 +79,7 @@ def read_fixed(lines, row, end, behind, taps, out, start, n, spare):
         stretch(lines, row, first, taps, out, start, n, spare)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def read_between(line, at, delay, phases, half):
     """The line a delay in samples before index `at`, by the table of phases."""
     whole = int(np.floor(delay))
@@ -94,7 +94,7 @@ def read_between(line, at, delay, phases, half):
     return total
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def read_moving(line, end, moving, step, phases, half, out):
     """As `read_fixed`, of a delay that is on its way: it goes on by `step` samples a sample at the most."""
     for i in range(out.shape[0]):
@@ -103,13 +103,13 @@ def read_moving(line, end, moving, step, phases, half, out):
             if moving[LEFT] <= 0.0:
                 moving[NOW] = moving[WANTED]
             elif moving[NOW] < moving[WANTED]:
-                moving[NOW] = min(moving[WANTED], moving[NOW] + step)
+                moving[NOW] = lesser(moving[WANTED], moving[NOW] + step)
             else:
-                moving[NOW] = max(moving[WANTED], moving[NOW] - step)
+                moving[NOW] = greater(moving[WANTED], moving[NOW] - step)
         out[i] = read_between(line, end + i, moving[NOW], phases, half)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def bounded(value):
     """A value as it is up to SOFT_FROM, and from there on bent so that it never reaches 1."""
     size = abs(value)
@@ -120,7 +120,7 @@ def bounded(value):
     return size if value > 0.0 else -size
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@kernel
 def take(
     history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, out, start, n
 ):
@@ -128,12 +128,12 @@ def take(
     for row in range(2):
         taps = taps_u if row == 0 else taps_l
         if not works[row]:
-            out[row, start : start + n] = 0.0
+            filled(0.0, out[row, start : start + n])
             continue
         way = 0
         if moving[row, LEFT] > 0.0:
             phases = phases_u if row == 0 else phases_l
-            way = min(n, int(moving[row, LEFT]))
+            way = lesser(n, int(moving[row, LEFT]))
             half = phases.shape[1] // 2
             read_moving(
                 history[row], marks[0], moving[row], step, phases, half, out[row, start : start + way]
@@ -142,7 +142,7 @@ def take(
             read_fixed(history, row, marks[0] + way, behind[row], taps, out, start + way, n - way, spare)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@kernel
 def give(history, marks, fed, start, gains, back, first, n, circle, held, bound, before, rise):
     """Write what goes into the loops: what is fed in from `start` on and what came back, back[:, first:first + n], by the
     gains (2, 2), to legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place of both. As
@@ -165,13 +165,13 @@ def give(history, marks, fed, start, gains, back, first, n, circle, held, bound,
             if bound:
                 for i in range(n):
                     put[i] = bounded(put[i])
-        for i in range(min(n, before.shape[1] - start)):
+        for i in range(lesser(n, before.shape[1] - start)):
             old = before[row, start + i]
             put[i] = old + rise[start + i] * (put[i] - old)
     marks[0] = end + n
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def turns(
     history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, filters, states,
     gains, circle, held, bound, before, rise, longest, back,
@@ -180,7 +180,7 @@ def turns(
     frames = back.shape[1]
     done = 0
     while done < frames:
-        n = min(longest, frames - done)
+        n = lesser(longest, frames - done)
         room(history, marks, n)
         take(
             history,
@@ -203,7 +203,7 @@ def turns(
         done += n
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def append(history, marks, fed, before, rise):
     """Write a block (2, frames) into a history that has room, going over from what went in before, as `give`."""
     end = marks[0]
@@ -216,16 +216,16 @@ def append(history, marks, fed, before, rise):
     marks[0] = end + fed.shape[1]
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def duck(wet, dry, envelope, least, low, high, rise, fall):
     """Turn down wet (2, frames) by the envelope of dry: not at all below `low`, to `least` from `high` on."""
     level = envelope[0]
     for i in range(wet.shape[1]):
-        peak = max(abs(dry[0, i]), abs(dry[1, i]))
+        peak = greater(abs(dry[0, i]), abs(dry[1, i]))
         level += (rise if peak > level else fall) * (peak - level)
         if level < TINY:
             level = 0.0
-        share = min(1.0, max(0.0, (level - low) / (high - low)))
+        share = lesser(1.0, greater(0.0, (level - low) / (high - low)))
         share = share * share * (3.0 - 2.0 * share)
         gain = 1.0 - (1.0 - least) * share
         wet[0, i] *= gain
@@ -233,7 +233,7 @@ def duck(wet, dry, envelope, least, low, high, rise, fall):
     envelope[0] = level
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def guard(block, wet, dry, levels, limit, fall, numbers, works):
     """Put dry by its gain and wet by its levels (2,) together into block (2, frames). Where that would be louder than the
     limit, it is held there and the wet part falls silent for good: `numbers` are its gain now, and whether it is on its
@@ -272,5 +272,5 @@ def guard(block, wet, dry, levels, limit, fall, numbers, works):
                     value = own_now
             block[row, i] = value
         if muted > 0.0 and gain > 0.0:
-            gain = max(0.0, gain - fall)
+            gain = greater(0.0, gain - fall)
     numbers[0], numbers[1] = gain, muted

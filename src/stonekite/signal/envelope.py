@@ -12,9 +12,9 @@ the clock, so that the result does not depend on how a signal is cut.
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.heights import height_squared
+from stonekite.signal.kernel import copied, filled, greater, inlined, inner, kernel, lesser
 from stonekite.signal.lanes import LANES, choose, fma, load, mul, splat, store, zero
 
 HOLD_S = 0.0102
@@ -25,7 +25,7 @@ _PARTS = 16
 """The hold is as exact as one part of so many."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _heights(joined, lanes, out):
     """The larger of the power now and of the height one frame ago."""
     size = out.shape[0]
@@ -36,7 +36,7 @@ def _heights(joined, lanes, out):
         out[j] = height if height > now * now else now * now
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _next_part(row, most, before, running, first, last):
     """A part of the hold has ended: what it held goes into the ring."""
     for lane in range(first, last):
@@ -44,11 +44,11 @@ def _next_part(row, most, before, running, first, last):
         running[lane] = 0.0
         largest = 0.0
         for k in range(most.shape[0]):
-            largest = max(largest, most[k, lane])
+            largest = greater(largest, most[k, lane])
         before[lane] = largest
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _hold(values, frames, clock, part, most, before, running):
     """In place: the largest of each value and those of the last parts before it. `most` (parts, lanes) are the largest of
     those parts in a ring, `before` (lanes,) the largest of them all, `running` (lanes,) of the part that is going on."""
@@ -58,7 +58,7 @@ def _hold(values, frames, clock, part, most, before, running):
         place = (clock + done) % part
         if place == 0:
             _next_part((clock + done) // part % most.shape[0], most, before, running, 0, lanes)
-        stop = min(frames, done + part - place)
+        stop = lesser(frames, done + part - place)
         if lanes == 1:
             largest, held = running[0], before[0]
             part_now = values[done:stop]
@@ -77,7 +77,7 @@ def _hold(values, frames, clock, part, most, before, running):
         done = stop
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _mean(values, frames, clock, current, ends, sums):
     """In place: the mean of each value and the window - 1 before it.
 
@@ -88,12 +88,12 @@ def _mean(values, frames, clock, current, ends, sums):
     window, lanes = current.shape
     share = 1.0 / window
     one, part = splat(1.0), splat(share)
-    flat_current, flat_ends = current.ravel(), ends.ravel()
+    flat_current, flat_ends = current.reshape(-1), ends.reshape(-1)
     done = 0
     while done < frames:
         place = (clock + done) % window
         if place == 0:
-            sums[:] = 0.0
+            filled(0.0, sums)
             ends[window] = 0.0
             if lanes == 1:
                 left = 0.0
@@ -105,12 +105,12 @@ def _mean(values, frames, clock, current, ends, sums):
                 for k in range(window - 1, -1, -1):
                     lefts = fma(load(flat_current, k * LANES), one, lefts)
                     store(flat_ends, k * LANES, lefts)
-        count = min(frames - done, window - place)
+        count = lesser(frames - done, window - place)
         if lanes == 1:
             total = sums[0]
             piece, kept = values[done : done + count], flat_current[place : place + count]
             rest = flat_ends[place + 1 : place + 1 + count]
-            kept[:] = piece
+            copied(piece, kept)
             for k in range(count):
                 total += kept[k]
                 piece[k] = total
@@ -129,25 +129,25 @@ def _mean(values, frames, clock, current, ends, sums):
         done += count
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _squares(values, out):
     for j in range(values.shape[0]):
         out[j] = values[j] * values[j]
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _peaks(signals, clock, part, past, most, before, running, joined, out):
     lanes = running.shape[1]
     size, kept = signals.shape[1], past.shape[1]
     for row in range(signals.shape[0]):
-        joined[:kept] = past[row]
-        joined[kept : kept + size] = signals[row]
-        past[row] = joined[size : size + kept]
+        copied(past[row], joined[:kept])
+        copied(signals[row], joined[kept : kept + size])
+        copied(joined[size : size + kept], past[row])
         _heights(joined[: kept + size], lanes, out[row, :size])
         _hold(out[row], size // lanes, clock, part, most[row], before[row], running[row])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _means(signals, clock, first, second, out):
     lanes = first[2].shape[1]
     for row in range(signals.shape[0]):

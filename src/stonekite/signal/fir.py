@@ -1,12 +1,12 @@
 """Short filters without recursion, sample by sample in the same order whatever the block size."""
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import inlined, inner, kernel, lesser
 from stonekite.signal.lanes import LANES, fma, load, scalar_fma, splat, store, zero
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def convolve(joined, weights, out):
     """out[i] = sum of weights[k] joined[i + k]. Several vectors at once, as each sum alone would wait for itself."""
     count = weights.shape[0]
@@ -39,12 +39,11 @@ def convolve(joined, weights, out):
         out[i] = value
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def stretch(lines, row, first, weights, out, begin, frames, spare):
     """out[row, begin + i] = sum of weights[k] lines[row, first + i + k], of contiguous lines that go on for LANES more
     than asked for; the number of weights is even. `spare` is room for LANES values.
     """
-    flat = lines.reshape(-1)
     at = row * lines.shape[1] + first
     count = weights.shape[0]
     one = splat(1.0)
@@ -54,39 +53,38 @@ def stretch(lines, row, first, weights, out, begin, frames, spare):
         a, b = zero(), zero()
         for k in range(0, count, 2):
             here = at + start + k
-            a = fma(load(flat, here), splat(weights[k]), a)
-            b = fma(load(flat, here + 1), splat(weights[k + 1]), b)
+            a = fma(load(lines, here), splat(weights[k]), a)
+            b = fma(load(lines, here + 1), splat(weights[k + 1]), b)
         store(spare, 0, fma(a, one, b))
-        for i in range(min(LANES, frames - start)):
+        for i in range(lesser(LANES, frames - start)):
             out[row, begin + start + i] = spare[i]
         start += LANES
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def stretches(lines, row, first, weights, outs, begin, frames, spare):
     """Of one row of contiguous lines as `stretch`, by five rows of weights (5, n) at once, into the rows from `outs` on,
     from the column `begin` on."""
-    flat = lines.reshape(-1)
     at = row * lines.shape[1] + first
     count = weights.shape[1]
     start = 0
     while start < frames:
         a, b, c, d, e = zero(), zero(), zero(), zero(), zero()
         for k in range(count):
-            heard = load(flat, at + start + k)
+            heard = load(lines, at + start + k)
             a = fma(heard, splat(weights[0, k]), a)
             b = fma(heard, splat(weights[1, k]), b)
             c = fma(heard, splat(weights[2, k]), c)
             d = fma(heard, splat(weights[3, k]), d)
             e = fma(heard, splat(weights[4, k]), e)
-        n = min(LANES, frames - start)
+        n = lesser(LANES, frames - start)
         if n == LANES:
             to = outs * lines.shape[1] + begin + start
-            store(flat, to, a)
-            store(flat, to + lines.shape[1], b)
-            store(flat, to + 2 * lines.shape[1], c)
-            store(flat, to + 3 * lines.shape[1], d)
-            store(flat, to + 4 * lines.shape[1], e)
+            store(lines, to, a)
+            store(lines, to + lines.shape[1], b)
+            store(lines, to + 2 * lines.shape[1], c)
+            store(lines, to + 3 * lines.shape[1], d)
+            store(lines, to + 4 * lines.shape[1], e)
         else:
             for m in range(5):
                 store(spare, 0, a if m == 0 else b if m == 1 else c if m == 2 else d if m == 3 else e)

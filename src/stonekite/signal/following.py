@@ -13,9 +13,9 @@ found it fades out.
 from math import pi
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
 
 LOW_RATE = 6000.0
 WINDOW, LONGEST = 192, 190
@@ -46,7 +46,7 @@ def late(rate: float) -> int:
     return divider(rate) * (WINDOW // 2 + (_LOOKS + 1) * HOP)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _period(heard, shortest, longest, scratch):
     """Period in samples of the newest part of heard (_SIZE,), oldest first; 0.0 if there is none."""
     first = _SIZE - WINDOW - longest
@@ -78,11 +78,11 @@ def _period(heard, shortest, longest, scratch):
     return lag + (0.5 * (before - after) / bend if bend > 0.0 else 0.0)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _look(heard, state, rate, divided, low_hz, high_hz, scratch):
     """Look for the note anew."""
-    longest = min(LONGEST, int(divided / low_hz) + 2)
-    shortest = max(2, int(divided / high_hz) - 1)
+    longest = lesser(LONGEST, int(divided / low_hz) + 2)
+    shortest = greater(2, int(divided / high_hz) - 1)
     period = _period(heard, shortest, longest, scratch)
     hz = divided / period if period > 0.0 else 0.0
     if hz < low_hz or hz > high_hz:
@@ -114,7 +114,7 @@ def _look(heard, state, rate, divided, low_hz, high_hz, scratch):
     state[_SIN] *= back
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _turned_down(x, state):
     """One sample of the octave below: the partials of x, each turning half as fast."""
     cosine, sine = state[_COS], state[_SIN]
@@ -141,7 +141,7 @@ def _turned_down(x, state):
     return total
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def octave_below(
     delayed, heard, clock, rate, sections, low_hz, high_hz, rise, fall, state, past, scratch, out
 ):
@@ -150,7 +150,7 @@ def octave_below(
     `sections` (2, 5) is the filter in front of the lower rate, `past` (_SIZE,) what was heard at it, oldest first.
     `rise` and `fall` are by how much the amount changes with each sample.
     """
-    every = max(1, int(np.floor(rate / LOW_RATE + 0.5)))
+    every = greater(1, int(np.floor(rate / LOW_RATE + 0.5)))
     divided = rate / every
     for i in range(heard.shape[0]):
         y = heard[i]
@@ -173,7 +173,7 @@ def octave_below(
                 for k in range(_SIZE - HOP):
                     past[k] = past[k + HOP]
         amount = state[_AMOUNT] + rise if state[_ON] > 0.0 else state[_AMOUNT] - fall
-        amount = min(1.0, max(0.0, amount))
+        amount = lesser(1.0, greater(0.0, amount))
         state[_AMOUNT] = amount
         if amount > 0.0:
             out[i] = amount * _turned_down(delayed[i], state)
@@ -182,7 +182,7 @@ def octave_below(
             state[_COS] = cosine
         else:
             out[i] = 0.0
-            state[_PARTS:] = 0.0
+            filled(0.0, state[_PARTS:])
 
 
 def rest() -> tuple[np.ndarray, np.ndarray]:

@@ -1,13 +1,12 @@
 """How high a signal is at its tops, from samples that stand around them."""
 
-from numba import njit
-
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import inlined
 
 _TINY = 1e-30
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def height_squared(before, middle, after):
     """Square of the height of the tone through three samples if the middle one is the top, otherwise of the middle one.
 

@@ -8,7 +8,8 @@ import math
 from functools import cache
 
 import numpy as np
-from numba import njit
+
+from stonekite.signal.kernel import kernel, lesser
 
 MOST = 32
 """Harmonics."""
@@ -140,7 +141,7 @@ class Follower:
         return about + min(most, max(-most, now - about + self._late * self._trend))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def notch(x, place, come, step, rate, width, depth, count, state):
     """Take a row of notches out of x (n,) in place, whose first sample has this place in its hop.
 
@@ -151,14 +152,14 @@ def notch(x, place, come, step, rate, width, depth, count, state):
     n = x.shape[0]
     while done < n:
         begin = (place + done) % GRID
-        many = min(GRID - begin, n - done)
+        many = lesser(GRID - begin, n - done)
         here = come + step * (place + done - begin)
         for k in range(count):
             hz = here * (k + 1)
             if hz > 0.45 * rate:
                 break
             g = math.tan(math.pi * hz / rate)
-            r = min(width / hz, 1.5)
+            r = lesser(width / hz, 1.5)
             a = 1.0 / (1.0 + g * (g + r))
             one, two = state[k, 0], state[k, 1]
             taken = depth * r

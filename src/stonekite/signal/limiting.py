@@ -14,11 +14,11 @@ half per cent of the spectrum, and four times as dense.
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal import fir
 from stonekite.signal.heights import height_squared
 from stonekite.signal.interpolation import between
+from stonekite.signal.kernel import copied, greater, inner, kernel, lesser
 
 LOOK, LOOK_BETA = 256, 4.0
 """Taps and window of the filter that looks between samples."""
@@ -51,7 +51,7 @@ def _top_taps() -> np.ndarray:
     return taps / taps.sum() * np.cos(np.pi * np.arange(TOP))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling):
     """What the gain has to lack of 1 around each sample, as many samples late as `_seeing_late` says.
 
@@ -60,7 +60,7 @@ def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceil
     of what is not seen.
     """
     frames, look = signal.shape[0], taps.shape[0]
-    past[look - 1 : look - 1 + frames] = signal
+    copied(signal, past[look - 1 : look - 1 + frames])
     fir.convolve(past, taps, halves[1 : 1 + frames])
     now, after = past[look // 2 - 1 : look // 2 - 1 + frames], past[look // 2 : look // 2 + frames]
     left, right = halves[:frames], halves[1 : 1 + frames]
@@ -75,7 +75,7 @@ def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceil
                 before, after_it = high[p - SHORT // 2], high[p - SHORT // 2 + 1]
                 on = height_squared(before, dense[p], after_it)
                 off = height_squared(dense[p], after_it, dense[p + 1])
-                most = max(most, on, off)
+                most = greater(most, greater(on, off))
             lacks[i] = most
         for k in range(_KEPT):
             dense[k] = dense[2 * frames + k]
@@ -102,7 +102,7 @@ def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceil
         past[k] = past[frames + k]
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _hold(joined, size, earlier):
     """In place: the largest of each value and those before it, `size` in all; the first size - 1 lose their meaning.
 
@@ -110,25 +110,25 @@ def _hold(joined, size, earlier):
     """
     reach = 1
     while reach < size:
-        step = min(reach, size - reach)
+        step = lesser(reach, size - reach)
         count = joined.shape[0] - step
         before, later = earlier[:count], joined[step:]
-        before[:] = joined[:count]
+        copied(joined[:count], before)
         for i in range(count):
-            later[i] = max(later[i], before[i])
+            later[i] = greater(later[i], before[i])
         reach += step
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _let_go(lacks, release, lack):
     """In place: up at once, back down exponentially and then to nothing; `lack` is the one before, and is given back."""
     for i in range(lacks.shape[0]):
-        lack = max(lacks[i], release * lack - _NOTHING)
+        lack = greater(lacks[i], release * lack - _NOTHING)
         lacks[i] = lack
     return lack
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _average(joined, window, total, busy, out):
     """Gains from the mean of each lack and the window - 1 before it; `joined` are the last `window` and then the new.
 
@@ -144,37 +144,37 @@ def _average(joined, window, total, busy, out):
     return total, busy
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _work(release, window, asked, kept, earlier, ends, out):
+@inner
+def _work(release, window, asked, kept, earlier, past, ends, out):
     """Gains into `out`. `asked` (window + CHUNK,) are the last `window` lacks asked for and then those of now, `kept`
-    begins with the last ones kept; `ends` (4,) are the lack that is being let go of, sum and count of the average, and
-    what `_see` needs.
+    begins with the last ones kept, `past` (window,) is working space; `ends` (4,) are the lack that is being let go of,
+    sum and count of the average, and what `_see` needs.
     """
     stop = window + out.shape[0]
-    kept[window:stop] = asked[window:stop]
+    copied(asked[window:stop], kept[window:stop])
     held = kept[:stop]
-    past = kept[:window].copy()
-    held[:window] = asked[:window]
+    copied(kept[:window], past)
+    copied(asked[:window], held[:window])
     _hold(held, window + 1, earlier)
     ends[0] = _let_go(held[window:], release, ends[0])
-    held[:window] = past
+    copied(past, held[:window])
     ends[1], ends[2] = _average(held, window, ends[1], ends[2], out)
     last = stop - window
-    past[:] = asked[last:stop]
-    asked[:window] = past
-    past[:] = kept[last:stop]
-    kept[:window] = past
+    copied(asked[last:stop], past)
+    copied(past, asked[:window])
+    copied(kept[last:stop], past)
+    copied(past, kept[:window])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def _all(signal, eye, ceiling, release, window, asked, kept, earlier, ends, out):
+@kernel
+def _all(signal, eye, ceiling, release, window, asked, kept, earlier, before, ends, out):
     """Gains for all of a signal, in pieces that stay in the processor's cache."""
     past, taps, tops, short, halves, dense, high = eye
     for start in range(0, signal.shape[0], CHUNK):
         piece = signal[start : start + CHUNK]
         lacks = asked[window : window + piece.shape[0]]
         _see(piece, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling)
-        _work(release, window, asked, kept, earlier, ends, out[start : start + CHUNK])
+        _work(release, window, asked, kept, earlier, before, ends, out[start : start + CHUNK])
 
 
 class Limiter:
@@ -191,13 +191,14 @@ class Limiter:
         dense, high = np.zeros((2, _KEPT + 2 * CHUNK))
         self._eye = past, taps, tops, short, halves, dense, high
         self._asked, self._kept, self._earlier = np.zeros((3, self.window + CHUNK))
+        self._before = np.zeros(self.window)
         self._ends = np.zeros(4)
 
     def gains(self, signal: np.ndarray, ceiling: float, release: float) -> np.ndarray:
         """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. Ceiling is an amplitude."""
         out = np.empty(len(signal))
         bound = ceiling * 10 ** (-MARGIN_DB / 20)
-        lines = self._asked, self._kept, self._earlier, self._ends
+        lines = self._asked, self._kept, self._earlier, self._before, self._ends
         _all(signal, self._eye, bound, release, self.window, *lines, out)
         return out
 

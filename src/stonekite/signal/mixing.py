@@ -1,12 +1,10 @@
 """Two rows through matrices of gains, many of them in one pass."""
 
-import numpy as np
-from numba import njit
-
+from stonekite.signal.kernel import filled, kernel, lesser
 from stonekite.signal.sanity import ABSURD
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def mix_each(gains, which, rows, outs):
     """Put rows (2, frames) through gains (n, 2, 2) into outs (n, 2, frames), for each of `which` of the n."""
     for k in which:
@@ -18,7 +16,7 @@ def mix_each(gains, which, rows, outs):
             out[1, i] = c * upper + d * lower
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def cross(rows, first, second, upper, lower, out):
     """Into out (2, frames) sum and difference of rows (2, frames), as signal/matrix.py has them: with gains before and
     after.
@@ -29,7 +27,7 @@ def cross(rows, first, second, upper, lower, out):
         out[1, i] = lower * (one - two)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def cross_twice(rows, there, back, out):
     """Into out (2, frames) rows (2, frames) through `cross` twice, with gains `there` and then `back`, four each; whether
     all of rows was sound.
@@ -48,16 +46,16 @@ def cross_twice(rows, there, back, out):
 TILE = 128
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
-def add_each(gains, which, each, rows):
+@kernel
+def add_each(gains, which, each, rows, spare):
     """Add each (n, 2, frames) of `which` of the n through gains (n, 2, 2) to rows (2, frames): first their sum is made,
-    one after the other, and then added.
+    one after the other, and then added. `spare` (2, TILE) is working space.
     """
-    upper, lower = np.empty(TILE), np.empty(TILE)
+    upper, lower = spare[0], spare[1]
     for start in range(0, rows.shape[1], TILE):
-        count = min(TILE, rows.shape[1] - start)
-        upper[:] = 0.0
-        lower[:] = 0.0
+        count = lesser(TILE, rows.shape[1] - start)
+        filled(0.0, upper)
+        filled(0.0, lower)
         for k in which:
             a, b, c, d = gains[k, 0, 0], gains[k, 0, 1], gains[k, 1, 0], gains[k, 1, 1]
             one, two = each[k, 0, start : start + count], each[k, 1, start : start + count]

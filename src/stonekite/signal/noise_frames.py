@@ -7,8 +7,8 @@ are as wide as that takes, and what is beyond the last bin is inert.
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import copied, inlined, inner
 from stonekite.signal.lanes import LANES, fma, larger, load, smaller, splat, store, zero
 from stonekite.signal.transforms import Packed, Tables, opened
 
@@ -83,7 +83,7 @@ class Settings(NamedTuple):
     half: Tables
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def settings(f):
     """Fixed, by name."""
     c, x, w, rows = f.counts, f.numbers, f.weights, f.rows
@@ -177,7 +177,7 @@ class View(NamedTuple):
     axes: np.ndarray
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def view(m):
     """What is remembered, by name."""
     r = m.rows
@@ -195,17 +195,17 @@ def weights_of(count: int) -> np.ndarray:
     return window / window.sum()
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def bounded(x, least, most):
     return smaller(larger(x, least), most)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def smooth(bins, values, weights, padded, out):
     """Values smoothed over bins by weights (odd number of them), mirrored at the ends."""
     count = weights.shape[0]
     half = count // 2
-    padded[half : half + bins] = values[:bins]
+    copied(values[:bins], padded[half : half + bins])
     for k in range(1, half + LANES):
         if k <= half:
             padded[half - k] = values[k]

@@ -3,8 +3,8 @@
 import math
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import copied, greater, inlined, inner, lesser
 from stonekite.signal.lanes import (
     EIGHT,
     fma,
@@ -62,7 +62,7 @@ def _log_i0e(x: np.ndarray) -> np.ndarray:
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def prior(s, m, stream, powers, logs):
     """Half the logarithm of the prior SNR of a stream, of powers (bins,) in noise of power 1: the likeliest one, its
     cepstrum smoothed over frames, each quefrency with its own pole; what may be a pitch goes fast.
@@ -76,8 +76,8 @@ def prior(s, m, stream, powers, logs):
     for k in range(0, s.bins, 8):
         store(cepstrum, k, splat_eight(_LN_2 / n) * load_eight(cepstrum, k))
     if m.counts[3 + stream]:
-        kept[:] = cepstrum
-        poles[:] = s.bases
+        copied(cepstrum, kept)
+        copied(s.bases, poles)
         m.counts[3 + stream] = 0
     sums, squares, tops = splat_eight(0.0), splat_eight(0.0), splat_eight(-1e30)
     last = s.pitch_low + (s.pitch_high - s.pitch_low) // EIGHT * EIGHT
@@ -86,7 +86,7 @@ def prior(s, m, stream, powers, logs):
         sums, squares, tops = sums + x, fma(x, x, squares), larger(tops, x)
     total, square, top = sum_of(sums), sum_of(squares), largest_of(tops)
     count = last - s.pitch_low
-    spread = math.sqrt(max(0.0, square / count - (total / count) ** 2))
+    spread = math.sqrt(greater(0.0, square / count - (total / count) ** 2))
     fifth = splat_eight(0.2)
     for k in range(0, s.bins, 8):  # falls at once, comes back slowly
         usual, pole = load_eight(s.bases, k), load_eight(poles, k)
@@ -96,14 +96,14 @@ def prior(s, m, stream, powers, logs):
         while cepstrum[best] < top:
             best += 1
         for k in range(best - 3, best + 4):
-            poles[k] = min(poles[k], quick)
+            poles[k] = lesser(poles[k], quick)
     for k in range(0, s.bins, 8):
         x = load_eight(kept, k)
         store(kept, k, fma(splat_eight(1.0) - load_eight(poles, k), load_eight(cepstrum, k) - x, x))
     cosines(s.half, kept, m.work, s.ones, m.scratch[2], m.scratch[3], logs)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def gains(s, m, stream, logs, powers, out, presence, xi_db):
     """Gains (bins,) of one stream, from half the logarithm of its smoothed prior and its powers, not under its floors;
     how likely there is anything; and the prior in dB.
@@ -140,7 +140,7 @@ def gains(s, m, stream, logs, powers, out, presence, xi_db):
 _FROM, _TO = 0.1, 10.0**-0.5
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _rise(power):
     """0 up to -10 dB, 1 from -5 dB on, and between them as the level rises: by a fitted polynomial, within 0.0012."""
     low, high = splat_eight(_FROM), splat_eight(_TO)
@@ -153,7 +153,7 @@ def _rise(power):
     return (x - low) * fma(x - high, bent, splat_eight(1.0 / (_TO - _FROM)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def weighed(table, xi_db, power_log, presence, floor_log):
     """The logarithm of base 2 of four gains: by the table where there is something, the floor where there is nothing."""
     none, most, last = splat_eight(0.0), splat_eight(79.999), splat_eight(-float(LOWEST_DB))

@@ -1,7 +1,6 @@
 """The plane of both legs in every bin: the noise of both whitened, and the direction of what is more than noise in it."""
 
-from numba import njit
-
+from stonekite.signal.kernel import inner
 from stonekite.signal.lanes import fma, larger, load_eight, root, smaller, splat_eight, store
 from stonekite.signal.noise_frames import BAND, BEGINNING, COMMON, DB, LOG2_E, ODDS, bounded, smooth
 from stonekite.signal.noise_gains import weighed
@@ -11,7 +10,7 @@ _ACROSS_DEPTH = 1.75
 """How many times the amount goes down what lies across the voice."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def plane(s, m, power, noise, across):
     """The whitened plane of both legs, whose noise has power and is in common `across`: what each bin is along the
     source, and across it.
@@ -143,7 +142,7 @@ def plane(s, m, power, noise, across):
         store(parts[3], i, co * turned_im - si * v)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def put_together(s, m, along, presence, xi_db, out_re, out_im):
     """Both legs, re and im (2, bins), from what lies along the source, by its gains, and across it, by a prior that is
     tied to it."""

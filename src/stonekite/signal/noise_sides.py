@@ -5,8 +5,7 @@ nothing of the other, and noise that differs from side to side is in both. So th
 every split, it is done for left and right. With L = M + g S and R = M - g S, up to a gain of both.
 """
 
-from numba import njit
-
+from stonekite.signal.kernel import inlined, inner
 from stonekite.signal.lanes import larger, load_eight, root, smaller, splat_eight, store
 
 LEAST = 1e-6
@@ -16,7 +15,7 @@ _LEAST_LEG = 1e-15
 """The same of mid and side, of what is followed in left and right."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _kept(noise, across, i, share, n0, n1, re, im):
     """Store noise and what it has in common at eight bins, no more of that than there can be."""
     least = splat_eight(share) * (n0 + n1)
@@ -31,7 +30,7 @@ def _kept(noise, across, i, share, n0, n1, re, im):
     store(across[1], i, im * over)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def noise_to_sides(bins, gain, noise, across):
     """Power (2, bins) of mid and side and what they have in common, re and im over the root of both, made that of left
     and right, in place."""
@@ -46,7 +45,7 @@ def noise_to_sides(bins, gain, noise, across):
         )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def noise_to_legs(bins, gain, noise, across):
     """The same, back."""
     half, quarter = splat_eight(0.5), splat_eight(0.25)
@@ -68,7 +67,7 @@ def noise_to_legs(bins, gain, noise, across):
         )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def to_sides(bins, gain, rows):
     """Mid and side (2, bins) made left and right, in place."""
     much = splat_eight(gain)
@@ -78,7 +77,7 @@ def to_sides(bins, gain, rows):
         store(rows[1], i, mid - side)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def to_legs(bins, gain, rows):
     """The same, back."""
     half, much = splat_eight(0.5), splat_eight(0.5 / gain)

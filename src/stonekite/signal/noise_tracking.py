@@ -2,8 +2,7 @@
 
 import math
 
-from numba import njit
-
+from stonekite.signal.kernel import greater, inlined, inner, lesser
 from stonekite.signal.lanes import fma, larger, load_eight, root, smaller, splat_eight, store
 from stonekite.signal.noise_frames import BAND, DB, LOG2_E, ODDS, bounded, smooth
 from stonekite.signal.quick import exp2_of, log2_of
@@ -23,7 +22,7 @@ _APART = 0.25
 _LOG2_ODDS = math.log2(1.0 + ODDS)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def begin(s, m, power):
     """The first frames of what is heard are noise, where none was learned; and so is what both legs have in common in
     them, re and im over the roots of their noise.
@@ -50,7 +49,7 @@ def begin(s, m, power):
         store(m.across[1], i, y / over)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def track(s, m, power):
     """Follow the noise of each leg by how likely there is nothing else: of the power smoothed over bins and frames.
     Freely: of the bin by itself, as published; then any step is followed, and what is held is taken for noise.
@@ -80,7 +79,7 @@ def track(s, m, power):
             store(own, i, bounded(n, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def track_both(s, m, power):
     """Follow the noise of both legs by what they do not have in common. With X and Y of the legs, each over the root of
     its noise, and a voice that comes to them as 1 to q, the mean of |X|^2 - Re(X Y*) / q is the noise of X alone, however
@@ -128,7 +127,7 @@ def track_both(s, m, power):
         strays = _strays(s, m.stray[leg], trust[leg], found[leg], ratio[leg])
         for i in range(0, s.bins, 8):
             lost, loud = _lately(m.stray[leg], strays, i)
-            share = min(0.9, max(0.0, lost / (loud + 1.0)))
+            share = lesser(0.9, greater(0.0, lost / (loud + 1.0)))
             more = splat_eight(share / (1.0 - share))
             store(found[leg], i, load_eight(found[leg], i) - more * load_eight(common[leg], i))
         for k in range(3):
@@ -136,10 +135,12 @@ def track_both(s, m, power):
         own = m.noise[leg]
         for i in range(0, s.bins, 8):
             lost, loud = _lately(m.stray[leg], strays, i)
-            stray = max(0.0, lost / (loud + 1.0) - _FREE)
+            stray = greater(0.0, lost / (loud + 1.0) - _FREE)
             if s.loose:  # where nothing at all is common, the noise has become louder
-                stray *= min(1.0, max(0.0, 9.5 - 10.0 * lost / (loud + 1e-9)))
-            gusty = min(1.0, max(0.0, (m.gusts[leg, 1, i // BAND] - _GUSTS[0]) / (_GUSTS[1] - _GUSTS[0])))
+                stray *= lesser(1.0, greater(0.0, 9.5 - 10.0 * lost / (loud + 1e-9)))
+            gusty = lesser(
+                1.0, greater(0.0, (m.gusts[leg, 1, i // BAND] - _GUSTS[0]) / (_GUSTS[1] - _GUSTS[0]))
+            )
             strict = _STEADY + gusty * (_GUSTY - _STEADY)
             v = splat_eight(strict * stray) * load_eight(m.scratch[8], i)
             times = bounded(
@@ -156,14 +157,14 @@ def track_both(s, m, power):
             store(own, i, bounded(moved, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _lately(stray, strays, i):
     """How much strayed in the band of a bin lately, and how much was loud there; a little of all bands with it."""
     band = i // BAND
     return stray[0, band] + 0.05 * strays[0], stray[1, band] + 0.05 * strays[1]
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def _gusts(s, gusts, power, trust, ratio, common):
     """Count how far the noise of each leg goes from its mean, by bands, into `gusts` (2, 2, bands): the mean level in
     doublings of power, and the mean square of the way from it.
@@ -173,7 +174,7 @@ def _gusts(s, gusts, power, trust, ratio, common):
     """
     for band in range(gusts.shape[2]):
         power0 = power1 = all0 = all1 = common0 = common1 = 0.0
-        for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+        for i in range(BAND * band, lesser(s.bins, BAND * (band + 1))):
             power0 += power[0, i]
             power1 += power[1, i]
             all0 += trust[0, i] * ratio[0, i]
@@ -186,23 +187,23 @@ def _gusts(s, gusts, power, trust, ratio, common):
             if gusts[0, 0, band] == 0.0:
                 gusts[0, 0, band], gusts[1, 0, band] = level0, level1
             way0, way1 = level0 - gusts[0, 0, band], level1 - gusts[1, 0, band]
-            alike = max(0.0, min(way0, way1)) + min(0.0, max(way0, way1))
+            alike = greater(0.0, lesser(way0, way1)) + lesser(0.0, greater(way0, way1))
             gusts[0, 0, band] += s.stray_share * way0
             gusts[1, 0, band] += s.stray_share * way1
             gusts[0, 1, band] += s.stray_share * ((way0 - alike) ** 2 - gusts[0, 1, band])
             gusts[1, 1, band] += s.stray_share * ((way1 - alike) ** 2 - gusts[1, 1, band])
 
 
-@njit(cache=True, nogil=True, error_model="numpy", no_cpython_wrapper=True, no_cfunc_wrapper=True)
+@inner
 def _strays(s, stray, trust, found, ratio):
     """Count how much of what is loud is not common, by bands, into `stray` (2, bands): it and all. Gives both sums."""
     all_stray = all_loud = 0.0
     for band in range(stray.shape[1]):
         lost = loud = 0.0
-        for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+        for i in range(BAND * band, lesser(s.bins, BAND * (band + 1))):
             if ratio[i] > _LOUD:
-                most = trust[i] * min(ratio[i], 1e4)
-                lost += max(-most, min(3.0 * most, found[i]))
+                most = trust[i] * lesser(ratio[i], 1e4)
+                lost += greater(-most, lesser(3.0 * most, found[i]))
                 loud += most
         if loud > 0.0:
             stray[0, band] += s.stray_share * (lost - stray[0, band])

@@ -10,10 +10,10 @@ the original, so that every filter is a sum of whole rows.
 """
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal import fir
 from stonekite.signal.interpolation import between
+from stonekite.signal.kernel import copied, inner
 from stonekite.signal.lanes import LANES, fma, load, splat, store, zero
 
 LONG, SHORT = 104, 16
@@ -36,7 +36,7 @@ LEAD = _SPAN - 1
 _COLUMNS = LEAD + CHUNK + 2 * LANES
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _sum_rows(sources, weights, out, column, frames):
     """out[r, column + i] = sum over s and k of weights[r, s, k] sources[s, i + k], for an even number of rows.
 
@@ -62,7 +62,7 @@ def _sum_rows(sources, weights, out, column, frames):
             store(out, place + width + LANES, d)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _move(array, source, count):
     """Copy the columns from `source` on to the front."""
     for row in range(array.shape[0]):
@@ -70,22 +70,22 @@ def _move(array, source, count):
             array[row, k] = array[row, source + k]
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def rise(signal, parts):
     """A signal (frames <= CHUNK,) into the rows of an Up, inside a kernel; `parts` are its `parts`."""
     last, past, halves, rows, taps, weights = parts
     frames, long = signal.shape[0], taps.shape[0]
     _move(rows, last[0], LEAD)
     last[0] = frames
-    past[0, long - 1 : long - 1 + frames] = signal
-    halves[0, LEAD : LEAD + frames] = past[0, long // 2 - 1 : long // 2 - 1 + frames]
+    copied(signal, past[0, long - 1 : long - 1 + frames])
+    copied(past[0, long // 2 - 1 : long // 2 - 1 + frames], halves[0, LEAD : LEAD + frames])
     fir.convolve(past[0], taps, halves[1, LEAD : LEAD + frames])
     _sum_rows(halves, weights, rows, LEAD, frames)
     _move(halves, frames, LEAD)
     _move(past, frames, long - 1)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def fall(parts, out):
     """The rows of a Down into a signal, inside a kernel; `parts` are its `parts`."""
     rows, halves, taps, weights = parts

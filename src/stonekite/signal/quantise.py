@@ -1,12 +1,13 @@
 """Rounding to integers."""
 
 import numpy as np
-from numba import njit
+
+from stonekite.signal.kernel import kernel
 
 DITHER_SEED = 1770
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _round(block, noise, bits, out):
     """Round block (channels, frames) into out (frames, channels), in the upper bits; returns the overs."""
     scale = 2.0 ** (bits - 1)

@@ -4,10 +4,10 @@ Both have a relative error under 2e-9: far below a hundredth of a bit of a 24-bi
 """
 
 from llvmlite import ir
-from numba import njit
 from numba.extending import intrinsic
 
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import inlined
 from stonekite.signal.lanes import Lanes, fma, like
 
 _LOG2_E = 1.4426950408889634
@@ -52,7 +52,7 @@ _mantissa = _on_bits(
 _power = _on_bits(lambda b, bits, of: b.shl(bits, of(52)))  # 2^n of the lowest bits n, with their offset
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def log2_into(x, out):
     """out = log2(x) for positive, normal x (n,).
 
@@ -67,7 +67,7 @@ def log2_into(x, out):
         out[i] = fused(2.0 * _LOG2_E * t, series, exponent)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def exp2_into(x, out):
     """out = 2^x for x (n,) between -1000 and 1000; exactly 1 where x is 0."""
     for i in range(x.shape[0]):
@@ -78,7 +78,7 @@ def exp2_into(x, out):
         out[i] = p * _power(shifted)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def log2_of(x):
     """As `log2_into`, of a vector of doubles: the same bits."""
     one = like(x, 1.0)
@@ -91,7 +91,7 @@ def log2_of(x):
     return fma(like(x, 2.0 * _LOG2_E) * t, series, exponent)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def exp2_of(x):
     """As `exp2_into`, of a vector of doubles: the same bits."""
     offset = like(x, _SIGNED + 1023.0)

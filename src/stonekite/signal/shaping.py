@@ -23,11 +23,11 @@ that is not theirs above -75 dB of all that comes out in standard quality, -95 d
 from math import erf, pi, sin, sqrt
 
 import numpy as np
-from numba import njit
 from numpy.polynomial import chebyshev, polynomial
 from scipy import special
 
 from stonekite.signal.fused import fused
+from stonekite.signal.kernel import greater, inlined, inner, kernel, lesser
 from stonekite.signal.oversampling import CHUNK, LATENCY, LEAD, Down, Up, fall, rise
 from stonekite.signal.quick import exp2_into
 
@@ -59,7 +59,7 @@ _ERF = chebyshev.cheb2poly(
 )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _horner(t, c):
     """Polynomial of degree 14."""
     v = fused(fused(fused(fused(c[14], t, c[13]), t, c[12]), t, c[11]), t, c[10])
@@ -67,15 +67,15 @@ def _horner(t, c):
     return fused(fused(fused(fused(fused(v, t, c[4]), t, c[3]), t, c[2]), t, c[1]), t, c[0])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _soft(x, gain, bias, c, out):
     rest = erf(_SCALE * bias)
     for i in range(out.shape[0]):
-        v = min(max(fused(gain, x[i], bias) * _SCALE, -_END), _END)
+        v = lesser(greater(fused(gain, x[i], bias) * _SCALE, -_END), _END)
         out[i] = fused(v, _horner(fused(v * v, 2.0 / (_END * _END), -1.0), c), -rest)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _towards(a, b):
     """Integral of t |a + (b - a) t| over t from 0 to 1."""
     crossing = a * b < 0.0
@@ -85,9 +85,9 @@ def _towards(a, b):
     return -total if negative else total
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _hard(before, x, after, gain, bias, out):
-    rest = min(max(bias, -1.0), 1.0)
+    rest = lesser(greater(bias, -1.0), 1.0)
     for i in range(out.shape[0]):
         x0 = fused(gain, before[i], bias)
         x1 = fused(gain, x[i], bias)
@@ -97,7 +97,7 @@ def _hard(before, x, after, gain, bias, out):
         out[i] = 0.5 * value - rest
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _folded(x, gain, bias, out):
     rest = sin(0.5 * pi * bias) * 2.0 / pi
     for i in range(out.shape[0]):
@@ -112,7 +112,7 @@ def _folded(x, gain, bias, out):
         out[i] = fused(v * series, 2.0 / pi, -rest)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _error_function(x, gain, bias, g, e):
     """Of u = sqrt(pi) (gain x + bias) / 2: erf(u) into `g`, exp(-u^2) into `e`.
 
@@ -121,7 +121,7 @@ def _error_function(x, gain, bias, g, e):
     """
     for i in range(x.shape[0]):
         u = fused(gain, x[i], bias) * _SCALE
-        g[i] = max(-u * u * _LOG2_E, -900.0)
+        g[i] = greater(-u * u * _LOG2_E, -900.0)
     exp2_into(g, e)
     for i in range(x.shape[0]):
         u = fused(gain, x[i], bias) * _SCALE
@@ -133,7 +133,7 @@ def _error_function(x, gain, bias, g, e):
         g[i] = size if u >= 0.0 else -size
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _erf_towards(a, ga, ea, b, gb, eb):
     """Integral of t erf(a + (b - a) t) over t from 0 to 1; erf and exp(-u^2) of both ends are known."""
     d = b - a
@@ -151,7 +151,7 @@ def _erf_towards(a, ga, ea, b, gb, eb):
     return 0.5 * gb + slope * series if short else closed
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _steep(before, x, after, gain, bias, g0, e0, g1, e1, g2, e2, out):
     rest = erf(_SCALE * bias)
     for i in range(out.shape[0]):
@@ -162,7 +162,7 @@ def _steep(before, x, after, gain, bias, g0, e0, g1, e1, g2, e2, out):
         out[i] = value + _erf_towards(u2, g2[i], e2[i], u1, g1[i], e1[i]) - rest
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _bend_steep(rows, out, frames, gain, bias, g, e):
     """The soft curve, averaged: as `_bend`; `g` and `e` are working space of the shape of the rows."""
     factor = rows.shape[0]
@@ -189,7 +189,7 @@ def _bend_steep(rows, out, frames, gain, bias, g, e):
         )
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _bend(rows, out, frames, shape, gain, bias, polynomial):
     """Row by row, one sample back, so that a hard curve has what comes after it.
 
@@ -209,7 +209,7 @@ def _bend(rows, out, frames, shape, gain, bias, polynomial):
             _hard(before, x, after, gain, bias, target)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def _shape(signal, up, down, shape, gain, bias, polynomial, g, e):
     """All of a signal, in pieces that stay in the processor's cache; in one call, so that two threads can work."""
     for start in range(0, signal.shape[0], CHUNK):

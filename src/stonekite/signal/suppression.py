@@ -14,8 +14,7 @@ anything (I. Cohen and B. Berdugo, Signal Processing 81, 2001).
 A block is one call: from Python, each kernel and each transform of a frame would cost one.
 """
 
-from numba import njit
-
+from stonekite.signal.kernel import copied, filled, greater, inlined, kernel, lesser
 from stonekite.signal.lanes import LANES, fma, load, load_eight, splat_eight, store
 from stonekite.signal.noise_frames import BAND, BEGINNING, BETWEEN, COMMON, ONE, TOGETHER, settings, view
 from stonekite.signal.noise_gains import gains, prior
@@ -29,17 +28,17 @@ _RISES, _ALL_RISES, _OVER = 1.5, 2.0, 3.0
 """What is struck is so many times as loud as a frame ago, in its band or in all, and as the noise there."""
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _struck(s, m, power):
     """How much of what is struck in this frame is held, by bands, into `m.struck`: where a band of a leg, or all of
     it, grows louder at once, and louder than noise."""
     bands = m.struck.shape[0]
-    m.struck[:] = 0.0
+    filled(0.0, m.struck)
     for leg in range(2):
         loud, before, noise = 0.0, 0.0, 0.0
         for band in range(bands):
             here, known = 0.0, 0.0
-            for i in range(BAND * band, min(s.bins, BAND * (band + 1))):
+            for i in range(BAND * band, lesser(s.bins, BAND * (band + 1))):
                 here += power[leg, i]
                 known += m.noise[leg, i]
             loud, before, noise = loud + here, before + m.last[leg, band], noise + known
@@ -47,10 +46,10 @@ def _struck(s, m, power):
                 m.struck[band] = s.hold
             m.last[leg, band] = here
         if loud > _ALL_RISES * before and loud > _OVER * noise:
-            m.struck[:] = s.hold
+            filled(s.hold, m.struck)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _cleaned(s, m, out_re, out_im):
     """One frame's spectra `m.re` and `m.im` (2, bins), cleaned."""
     bins, made = s.bins, m.made
@@ -80,7 +79,8 @@ def _cleaned(s, m, out_re, out_im):
             for i in range(0, bins, 8):
                 store(noise[leg], i, load_eight(s.louder[leg], i) * load_eight(m.noise[leg], i))
         across = m.scratch[17:19]
-        across[:] = m.across
+        for k in range(2):
+            copied(m.across[k], across[k])
         if turned:
             noise_to_sides(bins, s.turned, noise, across)
         plane(s, m, power, noise, across)
@@ -129,18 +129,18 @@ def _cleaned(s, m, out_re, out_im):
             store(m.went[leg], i, fma(share, (a * a + b * b) - y, y))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _blend(s, found):
     """Gains of the legs, in place: their own, one for both, or between the two."""
     for leg in range(2):
         for i in range(s.bins):
             if s.analysis == ONE:
-                found[leg, i] = max(found[COMMON, i], s.floors[leg, i])
+                found[leg, i] = greater(found[COMMON, i], s.floors[leg, i])
             elif s.analysis == BETWEEN:
                 found[leg, i] = found[leg, i] ** (1.0 - s.coupling) * found[COMMON, i] ** s.coupling
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _frame(s, m):
     """A hop is complete: clean the frame that ends with it, and give its first hop next."""
     size = m.heard.shape[1]
@@ -160,19 +160,19 @@ def _frame(s, m):
         for i in range(0, size - s.hop, LANES):
             store(waits, i, load(waits, i + s.hop))
             store(given, i, load(given, i + s.hop))
-        given[size - s.hop :] = 0.0
+        filled(0.0, given[size - s.hop :])
         if heard:
             backward(s.whole, out_re[leg], out_im[leg], m.work, s.back, given)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def clean(fixed, memory, block, late, clock):
     """Clean block (2, n), whose first sample is at `clock`, in place; a leg that is not `late` passes."""
     s, m = settings(fixed), view(memory)
     size, n, done = m.heard.shape[1], block.shape[1], 0
     while done < n:
         place = (clock + done) % s.hop
-        count = min(n - done, s.hop - place)
+        count = lesser(n - done, s.hop - place)
         start = size - s.hop + place
         for leg in range(2):
             for i in range(count):

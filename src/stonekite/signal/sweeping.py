@@ -14,10 +14,10 @@ delay: what a row gives is a^n times what goes in, and what it remembers.
 import math
 
 import numpy as np
-from numba import njit
 
 from stonekite.signal.echoing import TINY, room
 from stonekite.signal.fir import stretches
+from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
 from stonekite.signal.lanes import scalar_fma
 
 GRID = 64
@@ -50,7 +50,7 @@ def parts() -> np.ndarray:
     return np.ascontiguousarray(made.reshape(ORDER + 1, -1)[:, ::-1])
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def swing(turns, straight):
     """-1 to 1, of a place in turns: round or straight, from 0 upwards."""
     part = turns - math.floor(turns)
@@ -63,7 +63,7 @@ def swing(turns, straight):
     return 4.0 * part - 4.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def jump(offsets, counts, was, now, turns, begins, straight):
     """The place is `now` where it would have been `was`: stay where the swings were, for the moment."""
     for leg in range(2):
@@ -72,7 +72,7 @@ def jump(offsets, counts, was, now, turns, begins, straight):
             offsets[leg, voice] += _at(was, turns[leg], more, straight) - _at(now, turns[leg], more, straight)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _at(place, turns, begin, straight):
     """A swing at a place, straight between the places of the grid."""
     first = (place // GRID) * GRID
@@ -81,7 +81,7 @@ def _at(place, turns, begin, straight):
     return a + (b - a) * ((place - first) / GRID)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inner
 def _prepare(history, first, last, weights, spare):
     """The parts that reading is made of, for the samples from `first` to `last` of both legs."""
     for leg in range(2):
@@ -89,21 +89,22 @@ def _prepare(history, first, last, weights, spare):
         stretches(history, leg, first - HALF + 1, weights, outs, first, last - first, spare)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
-def _read(history, end, leg, out, frames, here, turns, begin, straight, centre, depth, count, offsets, fade):
+@inner
+def _read(
+    history, end, leg, out, frames, here, turns, begin, straight, centre, depth, count, offsets, fade, cells
+):
     """What the voices of one leg read for some samples, of which the first is written at `end`, at place `here`."""
     base = 2 + leg * (ORDER + 1)
     p0, p1, p2 = history[base], history[base + 1], history[base + 2]
     p3, p4 = history[base + 3], history[base + 4]
-    whole = np.empty(GRID)
-    between = np.empty(GRID)
+    whole, between = cells[0], cells[1]
     done = 0
     share = 1.0 / count
-    out[:frames] = 0.0
+    filled(0.0, out[:frames])
     while done < frames:
         at = here + done
         cell = (at // GRID) * GRID
-        until = min(frames, done + GRID - (at - cell))
+        until = lesser(frames, done + GRID - (at - cell))
         for voice in range(count):
             if at == cell and abs(offsets[voice]) < 1e-12:
                 offsets[voice] = 0.0
@@ -121,7 +122,7 @@ def _read(history, end, leg, out, frames, here, turns, begin, straight, centre, 
                 for k in range(count_now):
                     value = a + step * (at - cell + k) + ahead
                     ahead *= fade
-                    delay = centre + depth * min(1.0, max(-1.0, value))
+                    delay = centre + depth * lesser(1.0, greater(-1.0, value))
                     whole[k] = np.floor(delay)
                     between[k] = 2.0 * (delay - whole[k]) - 1.0
             k = 0
@@ -144,19 +145,18 @@ def _read(history, end, leg, out, frames, here, turns, begin, straight, centre, 
         done = until
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def chorus(
     block, start, stop, history, marks, place, turns, begins, straight, centres, depths, voices, feedback, works, offsets,
-    fade, weights, spare, longest, before, rise,
+    fade, weights, spare, longest, before, rise, come, cells,
 ):  # fmt: skip
     """Process block[:, start:stop] in place, whose first sample belongs to `place`: in pieces of `longest` samples where
-    something is fed back.
+    something is fed back. `come` (2, longest or more, or the block) and `cells` (2, GRID) are working space.
     """
-    come = np.empty((2, min(longest, stop - start)))
     done = start
     back = feedback[0] != 0.0 or feedback[1] != 0.0
     while done < stop:
-        n = min(longest, stop - done)
+        n = lesser(longest, stop - done)
         room(history, marks, n)
         end = marks[0]
         for first in range(2):  # written before it is read where nothing is fed back, otherwise after it
@@ -166,7 +166,7 @@ def chorus(
                     went_in = block[leg, done : done + n]
                     gain = feedback[leg] / voices[leg]
                     if not works[leg]:
-                        line[:] = 0.0
+                        filled(0.0, line)
                     elif back:
                         for i in range(n):
                             put = went_in[i] + gain * come[leg, i]
@@ -174,7 +174,7 @@ def chorus(
                     else:
                         for i in range(n):
                             line[i] = went_in[i] if abs(went_in[i]) > TINY else 0.0
-                    for i in range(min(n, before.shape[1] - done)):
+                    for i in range(lesser(n, before.shape[1] - done)):
                         old = before[leg, done + i]
                         line[i] = old + rise[done + i] * (line[i] - old)
                 if not back:
@@ -184,10 +184,10 @@ def chorus(
                     if works[leg]:
                         _read(
                             history, end, leg, come[leg], n, place + done - start, turns[leg], begins[leg],
-                            straight, centres[leg], depths[leg], voices[leg], offsets[leg], fade,
+                            straight, centres[leg], depths[leg], voices[leg], offsets[leg], fade, cells,
                         )  # fmt: skip
                     else:
-                        come[leg, :n] = 0.0
+                        filled(0.0, come[leg, :n])
         if back:
             _prepare(history, end - HALF, end + n - HALF, weights, spare)
         for leg in range(2):
@@ -200,24 +200,23 @@ def chorus(
         done += n
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _coefficient(middle, octaves, value, rate):
-    bent = math.tan(math.pi * min(middle * 2.0 ** (octaves * value), 0.45 * rate) / rate)
+    bent = math.tan(math.pi * lesser(middle * 2.0 ** (octaves * value), 0.45 * rate) / rate)
     return (bent - 1.0) / (bent + 1.0)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@kernel
 def phaser(
     block, start, stop, states, place, turns, begins, straight, middles, octaves, passes, feedback, works, offsets, fade,
-    rate,
+    rate, corners,
 ):  # fmt: skip
     """Process block[:, start:stop] in place, whose first sample belongs to `place`. What both legs have is computed side
-    by side.
+    by side. `corners` (2, 2, 2) is working space.
     """
-    ends = np.zeros((2, 2))
-    gains = np.zeros((2, 2))
+    ends, gains = corners[0], corners[1]
     count_a, count_b = passes[0] if works[0] else 0, passes[1] if works[1] else 0
-    both = min(count_a, count_b)
+    both = lesser(count_a, count_b)
     back_a, back_b = feedback[0] if works[0] else 0.0, feedback[1] if works[1] else 0.0
     upper, lower = block[0], block[1]
     above, below = states[0], states[1]
@@ -225,7 +224,7 @@ def phaser(
     while done < stop:
         here = place + (done - start)
         cell = (here // GRID) * GRID
-        until = min(stop, done + GRID - (here - cell))
+        until = lesser(stop, done + GRID - (here - cell))
         for leg in range(2):
             ahead = offsets[leg, 0]
             now = swing(cell * turns[leg] + begins[leg], straight)

@@ -12,8 +12,8 @@ from functools import cache
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 
+from stonekite.signal.kernel import inlined, inner
 from stonekite.signal.lanes import (
     EIGHT,
     evens,
@@ -125,7 +125,7 @@ def packed(size: int) -> Packed:
     return Packed(np.array(sizes, dtype=np.int64), np.concatenate([one.ravel() for one in circles]))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def opened(p):
     """The tables that are packed."""
     n, flat = p.sizes, p.circles
@@ -150,14 +150,14 @@ _SIN_5, _SIN_52 = math.sin(0.4 * math.pi), math.sin(0.8 * math.pi)
 _SIN_3 = math.sqrt(0.75)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _turn(c, t, x, y, re, im, k):
     """Write x + iy, turned back by cosine c and sine t, to k."""
     store(re, k, fma(c, x, t * y))
     store(im, k, c * y - t * x)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _two(m, s, ar, ai, br, bi, wr, wi, kind):
     for p in range(m):
         c, t = like(kind, wr[p]), like(kind, wi[p])
@@ -174,7 +174,7 @@ def _two(m, s, ar, ai, br, bi, wr, wi, kind):
             _turn(c, t, x0 - x1, y0 - y1, br, bi, k + s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _three(m, s, ar, ai, br, bi, wr, wi, kind):
     half, sine = like(kind, -0.5), like(kind, _SIN_3)
     for p in range(m):
@@ -197,7 +197,7 @@ def _three(m, s, ar, ai, br, bi, wr, wi, kind):
             _turn(c2, t2, a - c, b - d, br, bi, k + 2 * s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _four(m, s, ar, ai, br, bi, wr, wi, kind):
     for p in range(m):
         c1, t1, c2, t2 = like(kind, wr[p]), like(kind, wi[p]), like(kind, wr[m + p]), like(kind, wi[m + p])
@@ -217,7 +217,7 @@ def _four(m, s, ar, ai, br, bi, wr, wi, kind):
             _turn(c3, t3, gx - hy, gy + hx, br, bi, k + 3 * s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _five(m, s, ar, ai, br, bi, wr, wi, kind):
     cos, cos2, sin, sin2 = like(kind, _COS_5), like(kind, _COS_52), like(kind, _SIN_5), like(kind, _SIN_52)
     for p in range(m):
@@ -245,7 +245,7 @@ def _five(m, s, ar, ai, br, bi, wr, wi, kind):
             _turn(c3, t3, ax - bx, ay + by, br, bi, k + 3 * s)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _step(radix, m, s, ar, ai, br, bi, wr, wi, kind):
     if radix == 4:
         _four(m, s, ar, ai, br, bi, wr, wi, kind)
@@ -257,7 +257,7 @@ def _step(radix, m, s, ar, ai, br, bi, wr, wi, kind):
         _five(m, s, ar, ai, br, bi, wr, wi, kind)
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _side_by_side(n, s, radices, turns, at, ar, ai, br, bi):
     """Transform s columns of n values, that lie in `a`; tells whether the result is in `b`, where `turns` end. Eight
     columns at a time where that comes out even, otherwise four: the same bits.
@@ -277,7 +277,7 @@ def _side_by_side(n, s, radices, turns, at, ar, ai, br, bi):
     return swapped, at
 
 
-@njit(cache=True, nogil=True, error_model="numpy", inline="always")
+@inlined
 def _turned(cosine, sine, re, im, at, part):
     """Four values of a row of the table, turned as their place in it asks: their real or their imaginary part."""
     x, y = load_four(re, at), load_four(im, at)
@@ -285,7 +285,7 @@ def _turned(cosine, sine, re, im, at, part):
     return c * x + s * y if part == 0 else c * y - s * x
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def _complex(t, ar, ai, br, bi):
     """Transform the values in `a`; tells whether the result is in `b`."""
     swapped, at = _side_by_side(t.columns, t.rows, t.column_radices, t.turns, 0, ar, ai, br, bi)
@@ -312,7 +312,7 @@ def _complex(t, ar, ai, br, bi):
     return swapped == again
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def forward(t, x, window, work, re, im):
     """Spectrum (size / 2 + 1,) of x times window (size,); `work` (4, size / 2 + 4) is scratch."""
     half = t.size // 2
@@ -340,7 +340,7 @@ def forward(t, x, window, work, re, im):
     re[half], im[half] = zr[0] - zi[0], 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def backward(t, re, im, work, window, out):
     """Add to out (size,) what has the spectrum re and im (size / 2 + 1,), times window (size,)."""
     half = t.size // 2
@@ -368,7 +368,7 @@ def backward(t, re, im, work, window, out):
         store(out, i, load_four(out, i) + last_mixed(a, b) * load_four(window, i))
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@inner
 def cosines(t, x, work, ones, re, im, out):
     """(x[0] + (-1)^k x[n]) / 2 + the sum of x[j] cos(pi j k / n) for k = 0..n, of x (n + 1,), with the tables of size n
     (W. H. Press et al., Numerical Recipes, 2nd ed., 12.3): half the inverse, or the half of the transform, of what is

@@ -137,7 +137,7 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
         sweeping.chorus(
             block, start, stop, state.heard.history, state.heard.marks, place, s.turns, s.begins, s.straight, c.centres,
             c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, c.weights, c.spare, c.longest, before,
-            rise,
+            rise, np.empty((2, min(c.longest, stop - start))), np.empty((2, sweeping.GRID)),
         )  # fmt: skip
     state.heard.went_on(block.shape[1])
 

@@ -194,7 +194,8 @@ def amounts_db(side: NoiseSide | None, hz: np.ndarray) -> np.ndarray:
         return np.zeros(np.shape(hz))
     weights = [side.at_100_db, side.at_400_db, side.at_1500_db, side.at_5000_db, side.at_12000_db]
     bent = np.interp(np.log(np.maximum(hz, 1.0)), np.log(WEIGHT_HZ), weights)
-    return np.clip(side.amount_db + (bent if side.amount_db else 0.0), 0.0, _HIGHEST_DB)
+    # Of nothing nothing is more or less.
+    return np.clip(side.amount_db + bent * (side.amount_db > 0.0), 0.0, _HIGHEST_DB)
 
 
 def _louder_db(stage: Noise, hz: np.ndarray) -> np.ndarray:

@@ -141,7 +141,7 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     for start, stop, place in state.swung.runs(s, c.one, at, block.shape[1]):
         sweeping.phaser(
             block, start, stop, state.passes, place, s.turns, s.begins, s.straight, c.middles, c.octaves, c.passes,
-            c.feedback, s.works, state.swung.offsets, c.fade, c.rate,
+            c.feedback, s.works, state.swung.offsets, c.fade, c.rate, np.empty((2, 2, 2)),
         )  # fmt: skip
 
 

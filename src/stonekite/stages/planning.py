@@ -1,10 +1,37 @@
 """What stages need before they work: how late they are, how long they remember and ring, with all that stands in them."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from typing import TypeVar
 
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
+from stonekite.words import said
+
+Made = TypeVar("Made")
+
+
+class CannotBuild(ValueError):
+    """A stage's settings cannot be made into sound. The text is a sentence; `stage` is its id, `label` its kind."""
+
+    def __init__(self, stage: Stage, reason: Exception) -> None:
+        self.stage, self.label = stage.id, kind_of(stage).label
+        self.reason = f"{type(reason).__name__}: {reason}".rstrip(".")
+        super().__init__(
+            said("{label} (stage {number}) cannot be computed with these settings: {reason}.").format(
+                label=self.label, number=stage.id, reason=self.reason
+            )
+        )
+
+
+def building(stage: Stage, make: Callable[[], Made]) -> Made:
+    """What is made of a stage. Raises CannotBuild, of the innermost stage, whatever goes wrong."""
+    try:
+        return make()
+    except CannotBuild:
+        raise
+    except Exception as error:
+        raise CannotBuild(stage, error) from error
 
 
 def works(stage: Stage) -> bool:
@@ -18,11 +45,12 @@ def works(stage: Stage) -> bool:
 def plan_of(stage: Stage, context: Context) -> Plan:
     """What a stage that has something to do needs, with all that stands in it."""
     kind = kind_of(stage)
-    own = kind.plan(stage, context)
-    if kind.branching is None:
+    own = building(stage, lambda: kind.plan(stage, context))
+    branching = kind.branching
+    if branching is None:
         return own
     inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
-    return kind.branching.plan(stage, own, inner)
+    return building(stage, lambda: branching.plan(stage, own, inner))
 
 
 def refusal(stage: Stage, context: Context) -> str:

@@ -16,7 +16,7 @@ from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.planning import plans
+from stonekite.stages.planning import building, plans
 from stonekite.stages.registry import kind_of
 
 END = -1
@@ -192,6 +192,10 @@ class Node:
         new.take_over(partners, length)
 
 
+def _built(stage: Stage, context: Context, plan: Plan, late: int, course: Course) -> Node:
+    return building(stage, lambda: Node(stage, context, plan, late, course))
+
+
 class _Dry:
     """The part of a mix that is not processed, in time and in phase with the one that is."""
 
@@ -245,7 +249,7 @@ class Line:
             node = None
             pause()
             if stage.id in planned:
-                node = Node(stage, context, planned[stage.id], late + self.latency, course)
+                node = _built(stage, context, planned[stage.id], late + self.latency, course)
                 self.latency += node.latency
                 self.nodes.append(node)
             self._places.append((stage.id, node))

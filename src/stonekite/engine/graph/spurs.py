@@ -241,7 +241,7 @@ class Spurs:
     def add_to(self, legs: np.ndarray, rows: np.ndarray | None = None) -> None:
         """Add rows (spurs, 2, frames), or what came out last, by the spurs' levels, to legs (2, frames)."""
         rows = self._rows if rows is None else rows
-        mixing.add_each(self._gains, self._steady, rows, legs)
+        mixing.add_each(self._gains, self._steady, rows, legs, np.empty((2, mixing.TILE)))
         for k in self._moving:
             legs += self._places[k].fade(rows[k])
 

@@ -1,34 +1,188 @@
-"""Loading, or on the first start compiling, every kernel that sound may need."""
+"""Kernels compiled, or loaded, before they are needed: part by part of a strip, in the ways that they are set.
 
+To compile all of them takes a minute, so that what plays does not wait for all: `parts_of` says what a strip needs, and a
+mark beside the compiled kernels (signal/kept_kernels.py) what has been compiled on this machine already.
+"""
+
+import hashlib
+from collections.abc import Iterable, Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any, get_type_hints
+
+import msgspec
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.session.types import Leg, Strip
-from stonekite.signal import mixing
-from stonekite.signal.delay import FineDelay
-from stonekite.stages.base import At, Context
+from stonekite.lazy import lazy
+from stonekite.session import tree
+from stonekite.session.types import Intake, IntakeSide, Leg, Output, Split, Strip
+from stonekite.stages.base import LEGS, At, Context, Kind, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.eq import Band, Eq, EqShared, EqSide
-from stonekite.stages.gain import Gain
 from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.settings import settings_of
+
+kept_kernels = lazy("stonekite.signal.kept_kernels")
+mixing = lazy("stonekite.signal.mixing")
 
 RATE = 48_000
+ENDS = "ends"
+"""What every strip needs besides its stages: split and join, mixing, delays, width, ceiling."""
+_SECONDS = {ENDS: 5.0, "noise": 18.0, "amp": 8.0, "cabinet": 8.0, "echo": 5.0, "dynamic-eq": 2.0}
+_USUAL_S = 3.0
 
 
-def warm_kernels() -> None:
-    """Send a moment of silence through a stage of every kind, so that the first sound does not wait for it."""
-    bell = EqSide(bands=(Band(gain_db=1.0),))
-    long = Eq(id=0, upper=bell, lower=bell, shared=EqShared(phase="linear"))
-    for stage in [*(kind.stage(id=0) for kind in KINDS.values()), long]:
-        kind = kind_of(stage)
-        context = Context(RATE, "half-sum")
-        coefficients = kind.coefficients(stage, context)
-        frames = max(kind.plan(stage, context).latency) + 600
-        lines = (lambda block: None,) * len(branches_of(stage))
-        kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
+def parts_of(strip: Strip) -> list[Strip]:
+    """What a strip is made of, each by itself: its ends, and every stage, wherever it stands, without what is in it."""
+    ends = Strip(intake=strip.intake, split=strip.split, output=strip.output)
+    found = {way_of(ends): ends}
+    for _, stage in tree.walk(strip):
+        part = part_of(strip, stage)
+        found.setdefault(way_of(part), part)
+    return list(found.values())
+
+
+def part_of(strip: Strip, stage: Stage) -> Strip:
+    """The part that a stage of a strip is."""
+    empty = tuple(msgspec.structs.replace(branch, stages=()) for branch in branches_of(stage))
+    alone = msgspec.structs.replace(stage, inserted=True, **({"branches": empty} if empty else {}))
+    return Strip(split=strip.split, stages=(alone,))
+
+
+def way_of(part: Strip) -> str:
+    """A part's kind, and a name for which of its choices are made: what decides which kernels it needs."""
+    if not part.stages:
+        return ENDS
+    stage = part.stages[0]
+    told: list[Any] = [part.split.encoding is None]
+    for holder in (stage, *(getattr(stage, leg) for leg in LEGS), getattr(stage, "shared", None)):
+        told.append(holder is None)
+        for name, setting in {} if holder is None else settings_of(type(holder)).items():
+            if setting.words is not None or isinstance(setting.default, bool):
+                told.append(getattr(holder, name))
+    return f"{kind_name(part)}-{hashlib.sha256(repr(told).encode()).hexdigest()[:16]}"
+
+
+def kind_name(part: Strip) -> str:
+    """The tag of a part's kind; ENDS for the ends."""
+    return str(part.stages[0].__struct_config__.tag) if part.stages else ENDS
+
+
+def label_of(part: Strip) -> str:
+    """What a part's kind is called; nothing for the ends."""
+    return kind_of(part.stages[0]).label if part.stages else ""
+
+
+def seconds_for(names: Iterable[str]) -> float:
+    """About how long it takes to compile what these kinds need on a usual processor, in seconds."""
+    return sum(_SECONDS.get(name, _USUAL_S) for name in names)
+
+
+def is_compiled(part: Strip) -> bool:
+    """Whether what a part needs is kept already: then it is there within a moment."""
+    return _mark(kind_name(part)).exists() or _mark(way_of(part)).exists()
+
+
+def are_compiled(name: str) -> bool:
+    """The same of a kind in all its ways."""
+    return _mark(name).exists()
+
+
+def warm_part(part: Strip) -> None:
+    """Load, or compile, what one part needs."""
+    if not part.stages:
+        _warm_ends()
+    chain = Chain(part, RATE)
+    chain.process(np.full((2, chain.latency + 600), 1e-3), 0)
+    _made(way_of(part))
+
+
+def warm_kernels(names: Iterable[str] = (ENDS, *KINDS)) -> None:
+    """Load, or compile, what kinds need in all their ways."""
+    for name in names:
+        if name == ENDS:
+            _warm_ends()
+        else:
+            _warm_kind(KINDS[name])
+        _made(name)
+
+
+def _made(name: str) -> None:
+    _marks().mkdir(parents=True, exist_ok=True)
+    _mark(name).touch()
+
+
+@cache
+def _marks() -> Path:
+    """The folder of the marks: of these sources, and of this processor."""
+    from numba.core.registry import cpu_target
+
+    signal = Path(kept_kernels.__file__).parent
+    sources = "".join(kept_kernels.digest_of(file) for file in sorted(signal.glob("*.py")))
+    told = f"{sources} {cpu_target.target_context.codegen().magic_tuple()}"
+    return Path(kept_kernels.home()) / f"marks-{hashlib.sha256(told.encode()).hexdigest()[:20]}"
+
+
+def _mark(name: str) -> Path:
+    return _marks() / name
+
+
+def _warm_ends() -> None:
+    """Silence through all that is not a stage."""
     all_of, rows = np.zeros(1, dtype=np.int64), np.zeros((1, 2, 600))
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
-    mixing.add_each(np.eye(2)[None], all_of, rows, rows[0])
-    FineDelay((0.5, 0.0)).process(np.zeros((2, 600)))
-    for stages in ((), (Gain(id=1),)):
-        Chain(Strip(stages=stages, upper=Leg(level_db=-1.0)), RATE).process(np.zeros((2, 600)), 0)
+    mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
+    intake = Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37, trim_db=-1.0))
+    for strip in (
+        Strip(intake=intake, output=Output(limited=True, width=50.0)),
+        Strip(upper=Leg(level_db=-1.0)),
+        Strip(split=Split(mode="left-right"), upper=Leg(level_db=-1.0)),
+    ):
+        Chain(strip, RATE).process(np.zeros((2, 600)), 0)
+
+
+def _warm_kind(kind: Kind) -> None:
+    for stage in _all_ways(kind):
+        for context in (Context(RATE, "half-sum"), Context(RATE)):
+            coefficients = kind.coefficients(stage, context)
+            frames = max(kind.plan(stage, context).latency) + 600
+            lines = (lambda block: None,) * len(branches_of(stage))
+            kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
+
+
+def _all_ways(kind: Kind) -> Iterator[Stage]:
+    """Stages with each choice that a kind offers, one at a time: as new, and with everything moved."""
+    changed = msgspec.structs.replace
+    shared = get_type_hints(kind.stage).get("shared")
+    new, moved = _side_of(kind, kind.side()), _side_of(kind, _moved(kind.side))
+    yield kind.stage(id=0, upper=new, lower=new)
+    first = kind.stage(id=0, upper=moved, lower=moved)
+    yield first
+    yield changed(first, upper=None)
+    for holder in (kind.side, shared):
+        for name, setting in {} if holder is None else settings_of(holder).items():
+            values = tuple(setting.words or ())
+            if isinstance(setting.default, bool):
+                values = (not setting.default,)
+            for value in values:
+                if holder is shared:
+                    yield changed(first, shared=changed(first.shared, **{name: value}))
+                else:
+                    side = changed(moved, **{name: value})
+                    yield changed(first, upper=side, lower=side)
+
+
+def _moved(struct: type[msgspec.Struct]) -> Any:
+    """Settings whose numbers are not where they are at first."""
+    numbers = {
+        name: setting.from_travel(0.6)
+        for name, setting in settings_of(struct).items()
+        if setting.words is None and not isinstance(setting.default, bool)
+    }
+    return struct(**numbers)
+
+
+def _side_of(kind: Kind, side: Any) -> Any:
+    """A side with a band, of a kind whose sides have some."""
+    bands = kind.offers.bands
+    return side if bands is None else msgspec.structs.replace(side, bands=(_moved(bands.band),))

@@ -1,0 +1,172 @@
+"""Which kernels are there to play with, and how the others come: what a strip needs first, the rest behind it.
+
+What is compiled already on this machine is loaded in the player, beside the playing; what is not is compiled by processes
+of their own (player/making.py), so that neither sound nor answers wait for it.
+"""
+
+import os
+import queue
+import time
+from collections.abc import Callable, Iterable
+from concurrent.futures import Executor, Future
+
+from stonekite.engine.offline import warm
+from stonekite.player.making import Made, Make, make
+from stonekite.processes.children import Child
+from stonekite.session import tree
+from stonekite.session.alone import leaving_out
+from stonekite.session.types import Strip
+from stonekite.stages.registry import KINDS
+
+MOST_MAKERS = 2
+REST_AFTER_S = 3.0
+"""So long after all that is needed was there the rest begins to be compiled."""
+
+
+class Kernels:
+    """What is loaded in this process. `helper` loads beside the playing."""
+
+    def __init__(self, helper: Executor) -> None:
+        self._helper = helper
+        self._whole: set[str] = set()
+        """Kinds that are loaded in all their ways."""
+        self._loaded: set[str] = set()
+        self._wanted: dict[str, Strip] = {}
+        self._loading: dict[str, Future[None]] = {}
+        self._makers: list[Child] = []
+        self._at_work: dict[str, Child] = {}
+        self._rest: Child | None = None
+        self._rested = False
+        self._calls: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
+        self._began = self._still = 0.0
+
+    def load_what_is_there(self) -> None:
+        """Load all that has been compiled on this machine before, at once."""
+        for name in (warm.ENDS, *KINDS):
+            if warm.are_compiled(name):
+                warm.warm_kernels((name,))
+                self._whole.add(name)
+        self._rested = len(self._whole) == 1 + len(KINDS)
+
+    def _is_there(self, part: Strip) -> bool:
+        return warm.kind_name(part) in self._whole or warm.way_of(part) in self._loaded
+
+    def want(self, strips: Iterable[Strip]) -> None:
+        """These strips are to be played: what they need comes before all else."""
+        parts = {warm.way_of(part): part for strip in strips for part in warm.parts_of(strip)}
+        before = set(self._wanted)
+        self._wanted = {way: part for way, part in parts.items() if not self._is_there(part)}
+        if set(self._wanted) - before:
+            self._began = time.monotonic()
+        self._go_on()
+
+    @property
+    def ends_there(self) -> bool:
+        """Whether a strip without stages could play."""
+        return warm.ENDS not in self._wanted
+
+    @property
+    def complete(self) -> bool:
+        """Whether all that was wanted is there."""
+        return not self._wanted
+
+    def able(self, strip: Strip) -> Strip:
+        """A strip without the stages that cannot play yet."""
+        if not self._wanted:
+            return strip
+        missing = {
+            stage.id
+            for _, stage in tree.walk(strip)
+            if warm.way_of(warm.part_of(strip, stage)) in self._wanted
+        }
+        return leaving_out(strip, missing)
+
+    @property
+    def coming(self) -> tuple[tuple[str, ...], float]:
+        """What is being compiled, in words of the kinds, and for about how many more seconds."""
+        waiting = [part for way, part in self._wanted.items() if way not in self._loading]
+        names = dict.fromkeys(warm.kind_name(part) for part in waiting)
+        labels = tuple(dict.fromkeys(label for part in waiting if (label := warm.label_of(part))))
+        if not waiting:
+            return (), 0.0
+        whole = warm.seconds_for(names) / min(MOST_MAKERS, max(1, len(names)))
+        return labels, max(1.0, whole - (time.monotonic() - self._began))
+
+    def step(self) -> bool:
+        """Hear of what was made; whether something that was wanted is there now."""
+        while True:
+            try:
+                self._calls.get_nowait()()
+            except queue.Empty:
+                break
+        came = False
+        for way, loading in list(self._loading.items()):
+            if loading.done():
+                del self._loading[way]
+                self._loaded.add(way)
+                came = self._wanted.pop(way, None) is not None or came
+        if self._wanted or self._rested or self._rest is not None:
+            self._still = time.monotonic()
+        elif time.monotonic() - self._still > REST_AFTER_S:
+            self._rest = self._child("rest")
+        return came
+
+    def _go_on(self) -> None:
+        for way, part in self._wanted.items():
+            if way in self._loading or way in self._at_work:
+                continue
+            if warm.is_compiled(part):
+                self._loading[way] = self._helper.submit(make, part)
+            elif (maker := self._free_maker()) is not None:
+                self._at_work[way] = maker
+                maker.send(Make(part))
+
+    def _free_maker(self) -> Child | None:
+        busy = list(self._at_work.values())
+        for maker in self._makers:
+            if maker not in busy:
+                return maker
+        if len(self._makers) < min(MOST_MAKERS, os.cpu_count() or 1):
+            self._makers.append(self._child())
+            return self._makers[-1]
+        return None
+
+    def _child(self, *arguments: str) -> Child:
+        made: list[Child] = []
+        made.append(
+            Child(
+                "stonekite.player.making",
+                Made,
+                lambda answer: self._made(answer),
+                lambda code: self._ended(made[0]),
+                self._calls.put,
+                arguments,
+            )
+        )
+        return made[0]
+
+    def _made(self, answer: Made) -> None:
+        self._at_work.pop(answer.way, None)
+        part = self._wanted.get(answer.way)
+        if part is not None:  # what could not be compiled is tried here: who plays says why
+            self._loading[answer.way] = self._helper.submit(make, part)
+        self._go_on()
+        if self.complete:
+            for maker in self._makers:
+                maker.kill()
+            self._makers.clear()
+
+    def _ended(self, child: Child) -> None:
+        """A maker is gone. What it was at is loaded, or compiled, here."""
+        if child is self._rest:
+            self._rested = True
+            return
+        if child in self._makers:
+            self._makers.remove(child)
+        for way in [way for way, maker in self._at_work.items() if maker is child]:
+            self._made(Made(way))
+
+    def close(self) -> None:
+        """End what is still being compiled."""
+        for child in (*self._makers, *([self._rest] if self._rest is not None else [])):
+            child.kill()
