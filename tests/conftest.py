@@ -99,8 +99,6 @@ def window(qtbot, qapp, tmp_path):
     theme.apply(qapp)
     made = Window()
     made.preset_folder = tmp_path / "presets"
-    # Beside tests on every core, a worker that takes what is left would get nothing.
-    made.workers._workers["measuring"]._idle = False
     made.show()
     qtbot.waitExposed(made)
     yield made

@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import Executor, Future
 
 from stonekite.engine.offline import warm
-from stonekite.player.making import Made, Make, make
+from stonekite.player.making import Made, Make, make, warm_meters
 from stonekite.processes.children import Child
 from stonekite.session import tree
 from stonekite.session.alone import leaving_out
@@ -46,6 +46,8 @@ class Kernels:
             if warm.are_compiled(name):
                 warm.warm_kernels((name,))
                 self._whole.add(name)
+        if warm.ENDS in self._whole:
+            warm_meters()
         self._rested = len(self._whole) == 1 + len(KINDS)
 
     def _is_there(self, part: Strip) -> bool:
@@ -63,7 +65,7 @@ class Kernels:
     @property
     def ends_there(self) -> bool:
         """Whether a strip without stages could play."""
-        return warm.ENDS not in self._wanted
+        return not any(warm.kind_name(part) == warm.ENDS for part in self._wanted.values())
 
     @property
     def complete(self) -> bool:
@@ -89,7 +91,8 @@ class Kernels:
         labels = tuple(dict.fromkeys(label for part in waiting if (label := warm.label_of(part))))
         if not waiting:
             return (), 0.0
-        whole = warm.seconds_for(names) / min(MOST_MAKERS, max(1, len(names)))
+        each = [warm.seconds_for([name]) for name in names]
+        whole = max(*each, sum(each) / MOST_MAKERS, 1.0)
         return labels, max(1.0, whole - (time.monotonic() - self._began))
 
     def step(self) -> bool:

@@ -63,6 +63,8 @@ def _rest() -> None:
         if not warm.are_compiled(name):
             with contextlib.suppress(Exception):
                 warm.warm_kernels((name,))
+                if name == warm.ENDS:
+                    warm_meters()
 
 
 def main() -> None:

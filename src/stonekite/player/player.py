@@ -21,20 +21,34 @@ import numpy as np
 
 from stonekite import __version__
 from stonekite.engine.offline.render import open_source
-from stonekite.engine.offline.warm import warm_kernels
 from stonekite.engine.play.live import Live
 from stonekite.engine.play.playback import Playback
 from stonekite.engine.play.strip import GLIDE_S, SWITCH_S
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol
+from stonekite.player.kernels import Kernels
 from stonekite.player.output import device, realtime
 from stonekite.player.output.device import MOST_AHEAD_S, DeviceOutput, Output, best_output, device_identity
 from stonekite.player.output.server import server_answers
 from stonekite.player.output.simulated import SimulatedOutput
-from stonekite.player.protocol import AHEAD_S, Command, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.player.protocol import (
+    AHEAD_S,
+    Command,
+    Event,
+    Fault,
+    Making,
+    OutputIs,
+    Overloaded,
+    Ready,
+    Refused,
+    Renew,
+    Status,
+    Warm,
+)
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.session.types import Strip
+from stonekite.stages.planning import CannotBuild
 
 BLOCK = 512
 LOOK_S = 1 / 30
@@ -47,6 +61,14 @@ RENEW_S = 2.0
 """A device that went away is not tried again for so long."""
 FURTHER_S, CALM_S = 0.06, 20.0
 """So much further ahead after sound has run out, and so long without that until half of it is taken back."""
+START_WAIT_S = 7.0
+"""So long a start waits for kernels that its stages need; then it begins without those stages."""
+TOO_MUCH, ENOUGH = 0.97, 0.85
+"""Shares of the time that blocks take: from the first on it does not keep up, from the second on it does again."""
+FORGET = 0.98
+"""So much of what blocks took counts for a look later."""
+OVER_S, AGAIN_S = 1.0, 15.0
+"""It is said after so long, and again after so long."""
 AHEAD_FRAMES = 32768
 """Fetched from the file at once."""
 
@@ -75,8 +97,22 @@ class Player:
         self._updates = 0
         self._obeyed = 0
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
+        self._kernels = Kernels(self._helper)
+        self._strip = Strip()
+        self._beside: tuple[Strip, ...] = ()
+        self._held: float | None = None
+        """Since when a start waits for kernels."""
+        self._told: tuple[float, tuple[str, ...]] = (0.0, ())
+        self._told_at = 0.0
+        self._over_since = self._overload_told = 0.0
+        self._needed = self._made_s = 0.0
+        """Seconds of the processor that were taken lately, for so many of sound."""
         self._looked = self._checked = time.monotonic()
         self._tell_output()
+
+    def load_what_is_there(self) -> None:
+        """Load the kernels that are compiled already, so that the first sound does not wait for them."""
+        self._kernels.load_what_is_there()
 
     @property
     def busy(self) -> bool:
@@ -108,17 +144,20 @@ class Player:
         elif isinstance(command, protocol.Update):
             if command.listening is not None:
                 playback.listen(command.listening)
-            glide_s = GLIDE_S if command.listening is None else SWITCH_S
-            strips = (command.strip, *command.beside) if command.beside else ()
-            playback.update(command.strip, strips, glide_s)
+            self._strip = command.strip
+            self._beside = (command.strip, *command.beside) if command.beside else ()
+            self._kernels.want((command.strip, *command.beside))
+            self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
             self._refer(command, playback)
         elif isinstance(command, protocol.Listen):
             playback.listen(command.listening)
         elif isinstance(command, protocol.Play):
-            playback.play()
+            self._held = time.monotonic()
+            self._start()
         elif isinstance(command, protocol.Pause):
+            self._held = None
             playback.pause()
         elif isinstance(command, protocol.Seek):
             playback.seek(command.frame)
@@ -128,6 +167,32 @@ class Player:
             playback.watched = command.stage
             if self._live is not None:
                 self._live.smooth(command.parts)
+
+    def _follow(self, glide_s: float) -> None:
+        """Play the settings that were wished for last, as far as what they need is there."""
+        if self._playback is not None:
+            self._playback.update(self._kernels.able(self._strip), self._beside, glide_s)
+
+    def _start(self) -> None:
+        """Begin to play, if nothing has to be waited for any more."""
+        if self._held is None or self._playback is None:
+            return
+        late = time.monotonic() - self._held > START_WAIT_S
+        if self._kernels.complete or (late and self._kernels.ends_there):
+            self._held = None
+            self._playback.play()
+
+    def _compile(self, now: float) -> None:
+        """Hear of kernels that are there now, and say which are still to come."""
+        if self._kernels.step():
+            self._follow(GLIDE_S)
+        self._start()
+        labels, seconds = self._kernels.coming
+        if (labels, seconds > 0.0) != (self._told[1], self._told[0] > 0.0) or (
+            seconds and now - self._told_at >= 1.0
+        ):
+            self._told, self._told_at = (seconds, labels), now
+            self._send(Making(labels, seconds, self._held is not None))
 
     def _load_source(self, command: protocol.Load) -> None:
         if self._playback is not None:
@@ -140,7 +205,10 @@ class Player:
             self._send(Fault(str(error)))
             return
         self._live = Live(reader.facts.rate)
-        self._playback = Playback(reader, command.strip, command.listening, self._live, self._helper)
+        self._strip, self._beside, self._held = command.strip, (), None
+        self._kernels.want([command.strip])
+        able = self._kernels.able(command.strip)
+        self._playback = Playback(reader, able, command.listening, self._live, self._helper)
         self._places.clear()
         without = self._no_devices or self._bare or self._lost
         self._use(SimulatedOutput(reader.facts.rate) if without else best_output(reader.facts.rate))
@@ -199,8 +267,11 @@ class Player:
         worked = False
         playback = self._playback
         self._check_device(now)
+        self._compile(now)
         if playback is not None:
-            while self._output.room() >= BLOCK:
+            # A strip that takes longer than it lasts must not keep all else from being done.
+            until = now + LOOK_S
+            while self._output.room() >= BLOCK and time.monotonic() < until:
                 begin = time.perf_counter()
                 self._places.append((self._written, playback.heard_position, playback.playing))
                 try:
@@ -208,14 +279,48 @@ class Player:
                 except AudioError as error:
                     self._stop(error)
                     block = np.zeros((2, BLOCK))
-                self._busy += time.perf_counter() - begin
+                except CannotBuild as error:
+                    playback.without(error.stage)
+                    self._send(Refused(error.stage, str(error)))
+                    block = np.zeros((2, BLOCK))
+                took = time.perf_counter() - begin
+                self._busy += took
+                self._needed += took
+                self._made_s += BLOCK / playback.rate
                 self._output.write(block)
                 self._output.starving = playback.playing
                 self._written += BLOCK
                 worked = True
+            if playback.refused is not None:
+                self._send(Refused(playback.refused.stage, str(playback.refused)))
+                playback.refused = None
         if now - self._looked >= LOOK_S:
             self._publish(now)
-        return worked
+            self._tell_load(now)
+        return worked and not self._over_since
+
+    def _tell_load(self, now: float) -> None:
+        """Say that the processor does not keep up, and which stages take most; and when it does again."""
+        self._needed, self._made_s = FORGET * self._needed, FORGET * self._made_s
+        playback = self._playback
+        if playback is None or not playback.playing:
+            self._needed = self._made_s = 0.0
+        needed = self._needed / self._made_s if self._made_s else 0.0
+        if needed < (ENOUGH if self._over_since else TOO_MUCH):
+            if self._overload_told:
+                self._send(Overloaded(0.0))
+            self._over_since = self._overload_told = 0.0
+        elif not self._over_since:
+            self._over_since = now
+        if playback is None:
+            return
+        playback.hurried = bool(self._over_since)
+        if self._over_since and now - self._over_since >= OVER_S and now - self._overload_told >= AGAIN_S:
+            spent = playback.take_spent_s()
+            whole = sum(spent.values()) or 1.0
+            most = sorted(spent.items(), key=lambda one: -one[1])[:3]
+            self._send(Overloaded(needed, tuple((stage, share / whole) for stage, share in most)))
+            self._overload_told = now
 
     def _check_device(self, now: float) -> None:
         """Fall back when the device is gone, and have this process replaced when there is one again.
@@ -307,7 +412,7 @@ class Player:
             noise_gains=noise_gains,
             peak_in=peak_in,
             reduction=reduction,
-            playing=int(playing),
+            playing=int(playing or self._held is not None),
             underruns=self._output.underruns,
             position=min(position, playback.frames) / playback.rate,
             queued_s=queued / playback.rate,
@@ -322,16 +427,6 @@ class Player:
             spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
             scope=scope,
         )
-
-
-def warm() -> None:
-    """Load or compile every kernel, so that the first sound does not wait for it."""
-    warm_kernels()
-    live = Live(48_000)
-    silence = np.zeros((2, 600))
-    live.hear(silence, silence, silence, silence)
-    live.look_at_spectra()
-    live.momentary()
 
 
 def _behind_the_window() -> None:
@@ -358,13 +453,13 @@ def main() -> None:
             write_frame(out, event)
 
     threading.Thread(target=listen, daemon=True).start()
-    warm()
     with contextlib.suppress(OSError):
         os.nice(-10)  # where it is allowed: sound before pictures
     # Settings are built in a thread beside the sound, which must not wait for it: not even a little at each of the
     # hundred kernels of a block.
     sys.setswitchinterval(0.00005)
     player = Player(status, send)
+    player.load_what_is_there()
     send(Warm(realtime.ask(), __version__))
     # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.
     gc.collect()

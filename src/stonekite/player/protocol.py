@@ -118,11 +118,35 @@ class Warm(msgspec.Struct, tag=True):
     version: str
 
 
+class Making(msgspec.Struct, tag=True):
+    """Kernels of these kinds are compiled for the first time on this machine, for about so many more seconds; no seconds:
+    all are there. `waits` if playing waits for it; otherwise it goes on without the stages of these kinds."""
+
+    labels: tuple[str, ...]
+    seconds: float
+    waits: bool = False
+
+
+class Refused(msgspec.Struct, tag=True):
+    """A stage's settings cannot be computed, and why: playing goes on with what was there before."""
+
+    stage: int
+    sentence: str
+
+
+class Overloaded(msgspec.Struct, tag=True):
+    """The processor cannot keep up: `load` times what there is would be needed, of which these stages take the largest
+    shares. With a load of 0 it keeps up again."""
+
+    load: float
+    stages: tuple[tuple[int, float], ...] = ()
+
+
 class Renew(msgspec.Struct, tag=True):
     """A device that was lost may be back: this process cannot use it any more, a fresh one can."""
 
 
-Event = OutputIs | Ready | Fault | Warm | Renew
+Event = OutputIs | Ready | Fault | Warm | Making | Refused | Overloaded | Renew
 
 STATUS = np.dtype(
     [

@@ -90,13 +90,13 @@ class Child:
                 return
 
     def send(self, value: Any) -> None:
-        """Say something, in turn; lost if the process is gone (then `ended` tells), or if it cannot be said.
+        """Say something, in turn; lost if the process is gone (then `ended` tells). Raises ValueError with a sentence for
+        what cannot be said.
 
         It is packed here, which takes little: a thread that does it could be put aside in the middle of it by one that
         plays, and keep Python's lock from the window all the while.
         """
-        with contextlib.suppress(ValueError):
-            self._outgoing.put(framed(value))
+        self._outgoing.put(framed(value))
 
     def kill(self) -> None:
         """End a process that does not answer; `ended` tells when it is gone."""

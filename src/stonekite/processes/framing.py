@@ -5,13 +5,19 @@ from typing import IO, Any
 
 import msgspec
 
+from stonekite.words import said
+
 
 def framed(value: Any) -> bytes:
-    """A value as it is written. Raises ValueError for what cannot be."""
+    """A value as it is written. Raises ValueError, with a sentence, for what cannot be."""
     try:
         body = msgspec.msgpack.encode(value)
     except (OverflowError, UnicodeEncodeError) as error:  # nothing that the other end could read
-        raise ValueError(str(error)) from None
+        raise ValueError(
+            said("This cannot be given to the processes that play and measure: {reason}.").format(
+                reason=said("a name is not UTF-8") if isinstance(error, UnicodeEncodeError) else error
+            )
+        ) from None
     return struct.pack("<I", len(body)) + body
 
 

@@ -11,7 +11,7 @@ from itertools import count
 from typing import Literal
 
 from stonekite.processes.children import Child, Deliver
-from stonekite.processes.jobs import Answer, Cancel, Compared, Progress, Request
+from stonekite.processes.jobs import Answer, Cancel, Compared, Failed, Progress, Request
 
 Which = Literal["measuring", "writing"]
 ERRAND, COMPARE, ANALYSE, EXPORT = 0, 1, 2, 0
@@ -32,8 +32,8 @@ class _Job:
 class _Worker:
     """One process and what it is to do."""
 
-    def __init__(self, idle: bool, numbers: "count[int]", deliver: Deliver) -> None:
-        self._idle, self._numbers, self._deliver = idle, numbers, deliver
+    def __init__(self, numbers: "count[int]", deliver: Deliver) -> None:
+        self._numbers, self._deliver = numbers, deliver
         self._child: Child | None = None
         self._waiting: list[_Job] = []
         self._running: _Job | None = None
@@ -68,11 +68,12 @@ class _Worker:
         self._running = best
         best.number = next(self._numbers)
         if self._child is None:
-            arguments = ("idle",) if self._idle else ()
-            self._child = Child(
-                "stonekite.processes.worker", Answer, self._hear, self._ended, self._deliver, arguments
-            )
-        self._child.send(best.make(best.number))
+            self._child = Child("stonekite.processes.worker", Answer, self._hear, self._ended, self._deliver)
+        try:
+            self._child.send(best.make(best.number))
+        except ValueError as error:  # what cannot be said is answered here
+            failed = Failed(best.number, str(error))
+            self._deliver(lambda: self._hear(failed))
 
     def _hear(self, answer: Answer) -> None:
         job = self._running
@@ -110,8 +111,8 @@ class Pool:
     def __init__(self, deliver: Deliver) -> None:
         numbers = count(1)
         self._workers: dict[Which, _Worker] = {
-            "measuring": _Worker(True, numbers, deliver),
-            "writing": _Worker(False, numbers, deliver),
+            "measuring": _Worker(numbers, deliver),
+            "writing": _Worker(numbers, deliver),
         }
 
     def ask(

@@ -89,6 +89,8 @@ Work = (
     | MeasurePaths
 )
 Found = TypeVar("Found")
+BEHIND = 5
+"""As a nice value: beside a busy program of usual priority a quarter of a core is had."""
 
 
 def _telling(number: int, steps: Generator[float, None, Found]) -> Generator[Answer, None, Found]:
@@ -357,10 +359,8 @@ def main() -> None:
 
     threading.Thread(target=listen, daemon=True).start()
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
-    os.nice(10)  # sound and window come first
-    if "idle" in sys.argv[1:]:  # and what is left is enough; threads that start here are alike
-        with contextlib.suppress(OSError):
-            os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    # Sound and window come first; but on a busy machine somebody who only got what is left would get nothing.
+    os.nice(BEHIND)
     # As when standard input ends: what is being written is removed.
     signal.signal(signal.SIGTERM, lambda number, _: requests.put(None))
     worker = Worker()

@@ -18,7 +18,7 @@ from typing import Any
 
 import platformdirs
 from numba import __version__ as numba_version
-from numba import config
+from numba.core import config
 from numba.core.caching import CompileResultCacheImpl, FunctionCache, _CacheLocator
 
 _PACKAGE = Path(__file__).parents[1]
@@ -29,7 +29,7 @@ _KEPT_DAYS = 60
 def home() -> Path:
     """The folder of all compiled kernels: NUMBA_CACHE_DIR where that is set, otherwise the user's for what can be made
     again."""
-    return Path(config.CACHE_DIR or platformdirs.user_cache_path("stonekite")) / "kernels"
+    return Path(getattr(config, "CACHE_DIR", "") or platformdirs.user_cache_path("stonekite")) / "kernels"
 
 
 @cache

@@ -12,7 +12,19 @@ from stonekite.desktop.links.posting import Posting
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.player import protocol
-from stonekite.player.protocol import STATUS, Event, Fault, OutputIs, Ready, Renew, Status, Warm
+from stonekite.player.protocol import (
+    STATUS,
+    Event,
+    Fault,
+    Making,
+    OutputIs,
+    Overloaded,
+    Ready,
+    Refused,
+    Renew,
+    Status,
+    Warm,
+)
 from stonekite.processes.children import Child, Deliver
 from stonekite.session.types import Source, Strip
 from stonekite.words import said
@@ -20,6 +32,8 @@ from stonekite.words import said
 BUSY, MINUTE_S = 5, 60.0
 """Players that died so often within a minute, before another one was ready, are started again more slowly."""
 SLOW_S = 5.0
+SPARE_AFTER_S = 4.0
+"""So long after a player is there another one is started, to take its place."""
 FROZEN_S = 3.0
 """A player that has not said anything for so long does not move any more."""
 FOLLOW_TICKS = 30
@@ -53,8 +67,9 @@ class _Process:
         )
 
     def send(self, command: protocol.Command) -> None:
-        self.sent += 1
+        """Raises ValueError with a sentence for what cannot be said."""
         self.child.send(command)
+        self.sent += 1
 
     def close(self) -> None:
         self.child.close()
@@ -75,6 +90,12 @@ class Transport(QObject):
     output_changed = Signal(str, bool, int)
     ready = Signal()
     failed = Signal(str)
+    making = Signal(object)
+    """What is compiled for the first time on this machine, as the player says it (protocol.Making)."""
+    refused = Signal(int, str)
+    """The id of a stage whose settings cannot be computed, and why."""
+    overloaded = Signal(object)
+    """What takes more than the processor has (protocol.Overloaded)."""
 
     def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
         super().__init__(parent)
@@ -127,14 +148,18 @@ class Transport(QObject):
 
     def _send(self, command: protocol.Command) -> None:
         if self._player is not None:
-            self._player.send(command)
+            try:
+                self._player.send(command)
+            except ValueError as error:
+                self.failed.emit(str(error))
 
     def _hear(self, process: _Process, event: Event) -> None:
         if isinstance(event, Warm):
             process.warm, process.realtime = True, event.realtime
             if process is self._player:
                 self.realtime = event.realtime
-                self._have_spare()
+                # Not at once: at first there is enough to do until the first sound.
+                QTimer.singleShot(int(SPARE_AFTER_S * 1000), self, self._have_spare)
         if process is self._spare and self._renewing and process.warm:
             self._renewing = False
             self._promote()
@@ -156,10 +181,16 @@ class Transport(QObject):
         elif isinstance(event, Fault):
             self.playing, self._expected = False, None
             self.failed.emit(event.sentence)
+        elif isinstance(event, Making):
+            self.making.emit(event)
+        elif isinstance(event, Refused):
+            self.refused.emit(event.stage, event.sentence)
+        elif isinstance(event, Overloaded):
+            self.overloaded.emit(event)
 
     def _have_spare(self) -> None:
         """Another player that is ready to go on if this one dies: to start one takes seconds."""
-        if self._spare is None:
+        if self._spare is None and self._player is not None:
             self._spare = self._made()
 
     def _ended(self, process: _Process, code: int) -> None:

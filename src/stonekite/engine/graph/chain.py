@@ -209,6 +209,14 @@ class Chain:
 
         return [number for line in self._lines for number in of(line)]
 
+    def take_spent_s(self) -> dict[int, float]:
+        """What each stage of the legs and the spurs has taken of the processor's time since this was asked last."""
+        found: dict[int, float] = {}
+        for line in self._lines:
+            found |= line.spent_s
+            line.spent_s.clear()
+        return found
+
     def split(self, stereo: np.ndarray) -> np.ndarray:
         """The legs of a stereo block, as a new array (2, frames)."""
         return np.array(stereo, order="C") if self._encoding is None else _crossed(stereo, self._encoding)

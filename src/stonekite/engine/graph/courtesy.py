@@ -24,6 +24,7 @@ class Turns:
     def __init__(self) -> None:
         self._free = threading.Event()
         self._free.set()
+        self.patience_s = PATIENCE_S
 
     @contextmanager
     def block(self) -> Iterator[None]:
@@ -43,7 +44,7 @@ class Turns:
             _mine.turns = None
 
     def wait(self) -> None:
-        self._free.wait(PATIENCE_S)
+        self._free.wait(self.patience_s)
 
 
 def pause() -> None:

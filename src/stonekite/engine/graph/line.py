@@ -3,6 +3,7 @@
 import copy
 from collections.abc import Callable
 from functools import partial
+from time import perf_counter
 from typing import Any, Protocol
 
 import numpy as np
@@ -16,7 +17,7 @@ from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.planning import building, plans
+from stonekite.stages.planning import CannotBuild, building, plans
 from stonekite.stages.registry import kind_of
 
 END = -1
@@ -240,6 +241,9 @@ class Line:
         self.latency = 0
         self._late = late
         self._order = [stage.id for stage in stages]
+        self._stages = {stage.id: stage for stage in stages}
+        self.spent_s: dict[int, float] = {}
+        """What each stage has taken of the processor's time since it was looked at last."""
         self.tapped: dict[int, np.ndarray | None] = {}
         """What came out of the stages with these ids in the last block, for who puts them in."""
         self.nodes: list[Node] = []
@@ -294,11 +298,31 @@ class Line:
             before = legs.copy() if probe is not None and probe.wants(stage) else None
             if node is not None:
                 pause()
-                node.process(legs, clock, probe)
+                begin = perf_counter()
+                self._work(stage, node, legs, clock, probe)
+                self.spent_s[stage] = self.spent_s.get(stage, 0.0) + perf_counter() - begin
             if stage in self.tapped:
                 self.tapped[stage] = legs.copy()
             if probe is not None and before is not None:
                 probe.hear(stage, before, legs, self.find(stage))
+
+    def _work(
+        self,
+        stage: int,
+        node: "Node | Gliding | Ringing",
+        legs: np.ndarray,
+        clock: int,
+        probe: Probe | None,
+    ) -> None:
+        """Have a stage process a block. Raises CannotBuild, of that stage, whatever goes wrong in it."""
+        try:
+            node.process(legs, clock, probe)
+        except CannotBuild:
+            raise
+        except Exception as error:
+            if stage not in self._stages:  # one that was taken out, and rings
+                raise
+            raise CannotBuild(self._stages[stage], error) from error
 
     def steps(self) -> list[Callable[[np.ndarray, int, dict[int, np.ndarray | None]], None]]:
         """What `process` does without a probe, in parts that each can be at work on another block, if each gets all of
@@ -313,7 +337,7 @@ class Line:
             tapped: dict[int, np.ndarray | None],
         ) -> None:
             if node is not None:
-                node.process(legs, clock, None)
+                self._work(stage, node, legs, clock, None)
             if stage in self.tapped:
                 tapped[stage] = legs.copy()
 

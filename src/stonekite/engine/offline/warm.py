@@ -52,7 +52,12 @@ def part_of(strip: Strip, stage: Stage) -> Strip:
 def way_of(part: Strip) -> str:
     """A part's kind, and a name for which of its choices are made: what decides which kernels it needs."""
     if not part.stages:
-        return ENDS
+        ends = (
+            part.intake,
+            part.output.limited,
+            msgspec.structs.replace(part.output, ceiling_db=-1.0) == Output(),
+        )
+        return f"{ENDS}-{hashlib.sha256(repr((ends, part.split.encoding is None)).encode()).hexdigest()[:16]}"
     stage = part.stages[0]
     told: list[Any] = [part.split.encoding is None]
     for holder in (stage, *(getattr(stage, leg) for leg in LEGS), getattr(stage, "shared", None)):
@@ -91,7 +96,8 @@ def are_compiled(name: str) -> bool:
 def warm_part(part: Strip) -> None:
     """Load, or compile, what one part needs."""
     if not part.stages:
-        _warm_ends()
+        _warm_mixing()
+        part = msgspec.structs.replace(part, upper=Leg(level_db=-1.0))
     chain = Chain(part, RATE)
     chain.process(np.full((2, chain.latency + 600), 1e-3), 0)
     _made(way_of(part))
@@ -117,7 +123,7 @@ def _marks() -> Path:
     """The folder of the marks: of these sources, and of this processor."""
     from numba.core.registry import cpu_target
 
-    signal = Path(kept_kernels.__file__).parent
+    signal = Path(str(kept_kernels.__file__)).parent
     sources = "".join(kept_kernels.digest_of(file) for file in sorted(signal.glob("*.py")))
     told = f"{sources} {cpu_target.target_context.codegen().magic_tuple()}"
     return Path(kept_kernels.home()) / f"marks-{hashlib.sha256(told.encode()).hexdigest()[:20]}"
@@ -129,9 +135,7 @@ def _mark(name: str) -> Path:
 
 def _warm_ends() -> None:
     """Silence through all that is not a stage."""
-    all_of, rows = np.zeros(1, dtype=np.int64), np.zeros((1, 2, 600))
-    mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
-    mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
+    _warm_mixing()
     intake = Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37, trim_db=-1.0))
     for strip in (
         Strip(intake=intake, output=Output(limited=True, width=50.0)),
@@ -139,6 +143,12 @@ def _warm_ends() -> None:
         Strip(split=Split(mode="left-right"), upper=Leg(level_db=-1.0)),
     ):
         Chain(strip, RATE).process(np.zeros((2, 600)), 0)
+
+
+def _warm_mixing() -> None:
+    all_of, rows = np.zeros(1, dtype=np.int64), np.zeros((1, 2, 600))
+    mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
+    mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
 
 
 def _warm_kind(kind: Kind) -> None:
@@ -155,8 +165,9 @@ def _all_ways(kind: Kind) -> Iterator[Stage]:
     changed = msgspec.structs.replace
     shared = get_type_hints(kind.stage).get("shared")
     new, moved = _side_of(kind, kind.side()), _side_of(kind, _moved(kind.side))
-    yield kind.stage(id=0, upper=new, lower=new)
-    first = kind.stage(id=0, upper=moved, lower=moved)
+    made: Any = kind.stage
+    first = made(id=0, upper=moved, lower=moved)
+    yield made(id=0, upper=new, lower=new)
     yield first
     yield changed(first, upper=None)
     for holder in (kind.side, shared):

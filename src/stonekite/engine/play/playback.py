@@ -1,12 +1,13 @@
 """Playing one stem: a position in its file, a loop, a strip that may change, and what is listened to."""
 
+import contextlib
 import time
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain, Tap, latency_of
-from stonekite.engine.graph.courtesy import Turns
+from stonekite.engine.graph.courtesy import PATIENCE_S, Turns
 from stonekite.engine.graph.fading import ramp
 from stonekite.engine.graph.tails import QUIET_DB, frames_of
 from stonekite.engine.graph.turned import Turner
@@ -14,9 +15,12 @@ from stonekite.engine.play.listen import Listener, Listening
 from stonekite.engine.play.live import Live
 from stonekite.engine.play.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
 from stonekite.files.audio import Blocks
+from stonekite.session import tree
+from stonekite.session.alone import leaving_out
 from stonekite.session.types import Strip
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.sanity import clean
+from stonekite.stages.planning import CannotBuild
 
 SEAM_S = 0.005
 """Starts in the middle, stops, jumps and loop ends are faded over this time."""
@@ -56,9 +60,14 @@ class Playback:
         self.watched: int | None = None
         self.held_s = 0.0
         """The longest that going over to other settings has held a block back."""
+        self.refused: CannotBuild | None = None
+        """Why settings that were wished for are not heard; whoever tells it takes it away."""
         self._strip = strip
         self._beside: tuple[Strip, ...] = ()
-        self._player = StripPlayer(strip, self.rate)
+        self._player = StripPlayer(Strip(), self.rate)
+        self._good = Strip()
+        """What was played last that could be built."""
+        self._set(strip)
         self._helper = helper
         self._wish: tuple[Strip, tuple[Strip, ...], float] | None = None
         self._coming: Future[Prepared] | None = None
@@ -125,9 +134,14 @@ class Playback:
         if self._helper is not None:
             self._wish = strip, beside, glide_s
             return
-        self._player.at_least = _latest(beside, self.rate)
-        self._recall(2 * max(self._player.at_least, latency_of(strip, self.rate)))
-        self._player.update(strip, self._clock, glide_s)
+        try:
+            self._player.at_least = _latest(beside, self.rate)
+            self._recall(2 * max(self._player.at_least, latency_of(strip, self.rate)))
+            self._player.update(strip, self._clock, glide_s)
+        except CannotBuild as error:
+            self.refused = error
+        else:
+            self._good = strip
 
     def _follow(self) -> None:
         """Have what was wished for got ready, and go over to it when it is."""
@@ -146,7 +160,11 @@ class Playback:
             )
         if not self._coming.done():
             return
-        prepared = self._coming.result()
+        try:
+            prepared = self._coming.result()
+        except CannotBuild as error:  # what was there before goes on
+            self.refused, self._coming = error, None
+            return
         if prepared.wanted and not self._coming_heard:
             self._coming_heard = True
             self._recall(2 * prepared.chain.latency)
@@ -167,6 +185,7 @@ class Playback:
         self._player.at_least = prepared.at_least
         self._player.take(prepared, self._clock, self._glide_s)
         self._taken = prepared
+        self._good = prepared.chain.strip
 
     def _catch_up(self) -> None:
         """Have what is ready, but late, hear what was played until now, beside the playing until the next block."""
@@ -273,9 +292,46 @@ class Playback:
         # From the first frame of the file nothing is faded: there is nothing to jump into.
         self._rise = 0 if self._sought else self._seam
 
+    def _set(self, strip: Strip) -> Strip:
+        """Have settings for a new start, or in their place what could be built last, or what is left of it without the
+        stages that cannot be built; gives what it is."""
+        while True:
+            try:
+                self._player.set(strip)
+            except CannotBuild as error:
+                if self.refused is None:
+                    self.refused = error
+                known = {stage.id for _, stage in tree.walk(self._good) if stage.inserted}
+                strip = leaving_out(strip, {error.stage}) if error.stage in known or not known else self._good
+            else:
+                self._good = strip
+                return strip
+
+    def without(self, stage: int) -> None:
+        """Go on without a stage that failed while it was at work, from where playing is."""
+        self._strip = leaving_out(self._strip, {stage})
+        self._good = leaving_out(self._good, {stage})
+        self._tail = np.zeros((2, 0))
+        if self.playing:
+            self.position = self.heard_position
+            self._begin()
+
+    @property
+    def hurried(self) -> bool:
+        """Whether what is got ready beside the playing waits for it no longer: where it cannot keep up anyway."""
+        return self._turns.patience_s < PATIENCE_S
+
+    @hurried.setter
+    def hurried(self, so: bool) -> None:
+        self._turns.patience_s = PATIENCE_S / 50.0 if so else PATIENCE_S
+
+    def take_spent_s(self) -> dict[int, float]:
+        """What each stage has taken of the processor's time since this was asked last."""
+        return self._player.chain.take_spent_s()
+
     def _hear_back(self, strip: Strip, beside: tuple[Strip, ...]) -> None:
         self._player.at_least = _latest(beside, self.rate)
-        self._player.set(strip)
+        strip = self._set(strip)
         count = min(self.position, self._player.lead)
         if self._helper is not None and count > 2 * WARM_BLOCK:
             count = min(count, self._affordable(count))
@@ -399,7 +455,11 @@ class Playback:
 
 def _latest(strips: tuple[Strip, ...], rate: float) -> int:
     """The latency of the latest of some strips, in samples."""
-    return max((latency_of(strip, rate) for strip in strips), default=0)
+    late = 0
+    for strip in strips:
+        with contextlib.suppress(CannotBuild):  # that is said when it is to be heard
+            late = max(late, latency_of(strip, rate))
+    return late
 
 
 def _prepared(strip: Strip, old: Chain, beside: tuple[Strip, ...]) -> Prepared:

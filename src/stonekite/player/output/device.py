@@ -17,6 +17,8 @@ MOST_AHEAD_S = 0.25
 """How far ahead of the ears sound is rendered at the most, after it has run out."""
 STUCK_S = 0.7
 """A device that has taken nothing for so long is gone."""
+HELD_UP_S = 0.1
+"""What the system may keep itself of what it was given, at the most."""
 START_S = 4.0
 """So long a device may need before it takes anything at all."""
 
@@ -60,6 +62,8 @@ class DeviceOutput:
         self.starving = False
         self._dry = True
         self._moved = (-1, time.monotonic())
+        self._held = (0.0, time.monotonic())
+        """Seconds of sound that were there at the last look, and when that was."""
         self._started = False
 
     @property
@@ -78,7 +82,11 @@ class DeviceOutput:
             self._started = self._started or free > self._moved[0] >= 0
             self._moved = (free, time.monotonic())
         held = self._sink.bufferSize() // 8 - free
-        if held <= 0 and self._started and self.starving and not self._dry:
+        now = time.monotonic()
+        # Where this process was held up, nothing was taken out of the buffer here, and yet the device had nothing left.
+        held_up = now - self._held[1] > self._held[0] + HELD_UP_S
+        self._held = held / self.rate, now
+        if (held <= 0 or held_up) and self._started and self.starving and not self._dry:
             self.underruns += 1
             self._dry = True
         wanted = min(free, int(self.ahead_s * self.rate) - held)
