@@ -148,7 +148,7 @@ def test_a_player_that_takes_its_time_to_start_is_not_taken_for_a_frozen_one(
 ):
     monkeypatch.setattr("stonekite.desktop.links.transport.FROZEN_S", 1.0)  # to start takes longer
     loaded(qtbot, transport, write_wav(tmp_path / "a.wav", noise(5.0)))
-    qtbot.waitUntil(lambda: transport.status["beat"] > 3, timeout=10_000)
+    qtbot.waitUntil(lambda: transport.status["beat"] > 3 and transport._spare is not None, timeout=10_000)
     begun = []
     with qtbot.waitSignal(transport.ready, timeout=60_000):
         os.kill(transport._spare.child.pid, signal.SIGKILL)

@@ -82,6 +82,8 @@ def open_window(paths: tuple[Path, ...], demo: bool) -> None:
                     path=path, known=known
                 )
             )
+    # Until the window can close properly there is nothing to tidy up.
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     from stonekite.desktop.shell.application import run
 
     sys.exit(run(list(paths), demo=demo))

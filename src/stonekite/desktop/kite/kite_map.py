@@ -1,10 +1,10 @@
 """The kite map: the signal path, and the way around in it."""
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QContextMenuEvent, QHelpEvent, QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QToolTip
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QWidget
 
-from stonekite.desktop.controls.plain import tip
+from stonekite.desktop.controls.hovering import help_by
 from stonekite.desktop.kite import layout
 from stonekite.desktop.kite.kite_picture import KitePicture
 from stonekite.desktop.kite.kite_places import Hit
@@ -42,6 +42,10 @@ class KiteMap(KitePicture):
         above = tree.above(self._strip, home) if home else []
         self.enter(above[-1][1] if above else 0)
         self.stone_chosen.emit(stage, leg)
+
+    def __init__(self, parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        help_by(self, self._help_at)
 
     def _hit(self, point: QPointF) -> Hit | None:
         for stone in self._layout.stones:
@@ -99,6 +103,8 @@ class KiteMap(KitePicture):
         if press is None:
             return
         hit = press[1]
+        if hit.what == "stone" and self._layout.stone(hit.stage, hit.leg) is None:
+            return  # it went while it was held
         if drag is not None and hit.what == "stone":
             self._drop(hit, drag)
         elif hit.what == "stone":
@@ -224,13 +230,9 @@ class KiteMap(KitePicture):
         elif to_branch and not self._inside:
             self.spur_chosen.emit(to_branch)
 
-    def event(self, event: QEvent) -> bool:
-        if isinstance(event, QHelpEvent):
-            hit = self._hit(QPointF(event.pos()))
-            text = self._help(hit) if hit is not None else ""
-            QToolTip.showText(event.globalPos(), tip(text), self)
-            return True
-        return super().event(event)
+    def _help_at(self, where: QPointF) -> str:
+        hit = self._hit(where)
+        return self._help(hit) if hit is not None else ""
 
     def _help(self, hit: Hit) -> str:
         if hit.what == "stone":

@@ -16,6 +16,7 @@ from stonekite.desktop.kite import layout
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, Strip
+from stonekite.stages.registry import kind_of
 from stonekite.words import said
 
 
@@ -81,7 +82,7 @@ class KitePlaces(Picture):
         self._strip, self._source, self._output = strip, source, output
         there = {stage.id for _, stage in tree.walk(strip)}
         self._stones = {key: kept for key, kept in self._stones.items() if key[0] in there}
-        if self._inside not in there:
+        if self._inside not in {s.id for _, s in tree.walk(strip) if kind_of(s).branching is not None}:
             self._inside = 0
         if self._spur not in [spur.id for spur in strip.spurs]:
             self._spur = 0

@@ -1,6 +1,7 @@
 """Room for the kite map: as high as it is, up to a limit; beyond that it scrolls and says so."""
 
-from PySide6.QtCore import QEvent, Qt
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QResizeEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QScrollArea
 
 from stonekite.desktop.kite.kite_map import KiteMap
@@ -38,7 +39,10 @@ class KiteScroll(QScrollArea):
         """Keep what was chosen in sight."""
         self.ensureVisible(x, y, 60, 40)
 
-    def event(self, event: QEvent) -> bool:
-        if event.type() in (QEvent.Type.Resize, QEvent.Type.Show):
-            self._fit()
-        return super().event(event)
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        self._fit()
+        super().resizeEvent(event)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        self._fit()
+        super().showEvent(event)

@@ -56,6 +56,8 @@ class Document(QObject):
     edited = Signal()
     opened = Signal()
     named = Signal()
+    noted = Signal()
+    """After anything that makes what is open another session than its file."""
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -63,7 +65,12 @@ class Document(QObject):
         self._session: Session | None = None
         self._saved: Kept | None = None
         self._desk_saved = True
+        self.unsaved_edits = 0
+        """How many edits were made since it was saved or opened."""
+        self.last_words = ""
+        """What the last of them did."""
         self.path: Path | None = None
+        self.named.connect(self.noted)
 
     @property
     def is_open(self) -> bool:
@@ -90,12 +97,16 @@ class Document(QObject):
     def modified(self) -> bool:
         return self._history is not None and not (self._desk_saved and self._saved is self._history.now)
 
-    def open(self, session: Session, path: Path | None = None) -> None:
-        """Make a session the open one; `path` is its file, if it has one."""
+    def open(self, session: Session, path: Path | None = None, unsaved: int = 0) -> None:
+        """Make a session the open one; `path` is its file, if it has one, and `unsaved` how many edits it has that the
+        file has not.
+        """
         session = retimed(session)
         self._session = session
         self._history = History.of(session)
         self.discard()
+        if unsaved:
+            self._saved, self.unsaved_edits = None, unsaved
         self.path = path
         self.opened.emit()
         self.named.emit()
@@ -150,10 +161,15 @@ class Document(QObject):
         assert self._history is not None
         self._session = session
         self._history.push(session, words, gesture)
+        self._count(words)
         self.edited.emit()
         self.changed.emit()
         self.named.emit()
         return True
+
+    def _count(self, words: str) -> None:
+        self.unsaved_edits += 1
+        self.last_words = words
 
     def put(self, path: tree.Path, value: Any, words: str, gesture: object = None) -> None:
         """Change one value of the strip; nothing happens if it is that already."""
@@ -237,6 +253,7 @@ class Document(QObject):
     def _put_on_desk(self, **values: Any) -> None:
         desk = msgspec.structs.replace(self.desk, **values)
         msgspec.convert(msgspec.to_builtins(desk), Desk)
+        self._count(said("Desk"))
         self._session = msgspec.structs.replace(self.session, desk=desk)
         self.changed.emit()
         self.named.emit()
@@ -245,6 +262,8 @@ class Document(QObject):
         """Count what is open as saved: its changes are not worth keeping."""
         self._saved = self._history.now if self._history is not None else None
         self._desk_saved = True
+        self.unsaved_edits, self.last_words = 0, ""
+        self.noted.emit()
 
     def end_gesture(self) -> None:
         if self._history is not None:
@@ -261,6 +280,7 @@ class Document(QObject):
             assert self._history is not None
             sound, versions = self._history.now
             self._session = msgspec.structs.replace(self.session, sound=sound, versions=versions)
+            self._count(words)
             self.edited.emit()
             self.changed.emit()
             self.named.emit()

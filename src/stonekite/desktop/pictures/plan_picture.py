@@ -3,10 +3,10 @@
 from math import atan2, cos, degrees, radians, sin
 from typing import Any
 
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QToolTip
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 
+from stonekite.desktop.controls.hovering import help_by
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.types import LegName, Split
@@ -31,6 +31,7 @@ class PlanPicture(Picture):
 
     def __init__(self) -> None:
         super().__init__()
+        help_by(self, self._help_at)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumSize(300, 90)
@@ -358,19 +359,15 @@ class PlanPicture(Picture):
 
     focusOutEvent = focusInEvent
 
-    def event(self, event: QEvent) -> bool:
-        if isinstance(event, QHelpEvent) and self._side is not None:
-            held = self.held_at(QPointF(event.pos()))
-            component = NAMES[self._split.component(self._leg)]
-            if held is None:
-                words = said(
-                    "Drag a microphone, or turn it by its other end (Page keys choose, arrows move, + and − turn)"
-                )
-            else:
-                words = f"{component}, {self.words(held[0])}"
-            QToolTip.showText(event.globalPos(), words, self)
-            return True
-        return super().event(event)
+    def _help_at(self, where: QPointF) -> str:
+        if self._side is None:
+            return ""
+        held = self.held_at(where)
+        if held is None:
+            return said(
+                "Drag a microphone, or turn it by its other end (Page keys choose, arrows move, + and − turn)"
+            )
+        return f"{NAMES[self._split.component(self._leg)]}, {self.words(held[0])}"
 
 
 def _angle_of(along: QPointF) -> float:

@@ -3,10 +3,11 @@
 from math import log
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QToolTip, QWidget
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QWidget
 
+from stonekite.desktop.controls.hovering import help_by
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.known import FREQUENCIES, HIGH_HZ, LOW_HZ, Known
 from stonekite.desktop.pictures.lines import polyline
@@ -52,6 +53,7 @@ class ResponsePicture(Picture):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
+        help_by(self, self.help_at)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
         self.setMinimumHeight(90)
@@ -431,9 +433,3 @@ class ResponsePicture(Picture):
         rows = [f"{NAMES[self._drawn(leg)]} {figure(self._curves[leg][at], 'dB', sign=True)}" for leg in LEGS]
         words = f"{spoken_hertz(hertz)}: {' · '.join(rows)}"
         return f"{words}\n{self._image_words(at)}" if self._image else words
-
-    def event(self, event: QEvent) -> bool:
-        if isinstance(event, QHelpEvent):
-            QToolTip.showText(event.globalPos(), self.help_at(QPointF(event.pos())), self)
-            return True
-        return super().event(event)

@@ -7,11 +7,12 @@ Right and carries B; what mixes both is chalk and carries both letters.
 from math import log
 
 import numpy as np
-from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QPainter, QPaintEvent, QPen, QPolygonF
-from PySide6.QtWidgets import QHBoxLayout, QToolTip, QVBoxLayout, QWidget
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Words
+from stonekite.desktop.controls.hovering import help_by
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.spectrum import centres
@@ -49,6 +50,7 @@ class TonesPlot(Picture):
 
     def __init__(self) -> None:
         super().__init__()
+        help_by(self, self.help_at)
         self.setMinimumSize(220, 90)
         self.setMouseTracking(True)
         self.setAccessibleName(said("What comes of two tones"))
@@ -235,12 +237,6 @@ class TonesPlot(Picture):
             else "harmonic"
         )
         return f"{line.product.name}, {spoken_hertz(line.product.hertz)}, {kind}\n" + "\n".join(rows)
-
-    def event(self, event: QEvent) -> bool:
-        if isinstance(event, QHelpEvent):
-            QToolTip.showText(event.globalPos(), self.help_at(QPointF(event.pos())), self)
-            return True
-        return super().event(event)
 
 
 class TonesPicture(QWidget):

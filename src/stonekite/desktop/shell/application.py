@@ -36,12 +36,15 @@ def run(paths: list[Path], demo: bool = False) -> int:
     application.setDesktopFileName("stonekite")
     speak(application)
     theme.apply(application, preferences.load().theme)
-    # Ctrl-C in the terminal closes the window properly.
-    signal.signal(signal.SIGINT, lambda *_: application.quit())
+    # Ctrl-C in the terminal and the end of a desktop session close the window properly; what is not saved stays in its
+    # journal.
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
+        signal.signal(number, lambda *_: application.quit())
     heartbeat = QTimer()
     heartbeat.timeout.connect(lambda: None)
     heartbeat.start(250)
     window = Window()
+    window.faults.listen()
     application.aboutToQuit.connect(window.shut_down)
     window.show()
     if demo:
@@ -49,5 +52,6 @@ def run(paths: list[Path], demo: bool = False) -> int:
     elif paths:
         QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
+    QTimer.singleShot(0, window, window.recovering.offer)
     QTimer.singleShot(_SETTLED_MS, window, settle)
     return application.exec()

@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls import keyed, theme
+from stonekite.desktop.controls.guarded import guard
 from stonekite.desktop.controls.plain import message
 from stonekite.desktop.dialogs.keys_dialog import KeysDialog
 from stonekite.desktop.dialogs.presets_dialog import PresetsDialog
@@ -40,6 +41,7 @@ from stonekite.desktop.pictures.turn import turn
 from stonekite.desktop.shell.blind_testing import BlindTesting
 from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
+from stonekite.desktop.shell.faults import Faults
 from stonekite.desktop.shell.hearing import Hearing
 from stonekite.desktop.shell.key_filter import KeyFilter
 from stonekite.desktop.shell.learning import Learning
@@ -47,6 +49,7 @@ from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus
 from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.popups import Popups
+from stonekite.desktop.shell.recovering import Recovering
 from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.responses import Responses
 from stonekite.desktop.shell.separating import Separating
@@ -63,7 +66,6 @@ from stonekite.desktop.views.output_view import OutputView
 from stonekite.desktop.views.source_view import SourceView
 from stonekite.desktop.views.spur_view import SpurView
 from stonekite.desktop.views.switching import Switching
-from stonekite.files.audio import READABLE
 from stonekite.processes.pool import Pool
 from stonekite.session import presets, tree
 from stonekite.session.types import LEGS, Split
@@ -71,7 +73,6 @@ from stonekite.stages.settings import settings_of
 from stonekite.words import said
 
 _SPLIT = settings_of(Split)
-_AUDIO_FILTER = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
 
 
 def _panel() -> tuple[QFrame, QVBoxLayout]:
@@ -88,6 +89,8 @@ class Window(QMainWindow):
 
     def __init__(self) -> None:
         super().__init__()
+        guard()
+        self.faults = Faults(self)
         self.resize(1280, 800)
         self.setMinimumSize(1100, 700)
         self.setAcceptDrops(True)
@@ -114,6 +117,7 @@ class Window(QMainWindow):
         self.timing = Timing(self)
         self.learning = Learning(self)
         self.responses = Responses(self)
+        self.recovering = Recovering(self, self.document)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
@@ -213,6 +217,8 @@ class Window(QMainWindow):
         self.opening.complained.connect(self.complain)
         self.opening.generator_opened.connect(lambda: self.show_view("source"))
         for teller in (
+            self.faults,
+            self.recovering,
             self.opening,
             self.matching,
             self.separating,
@@ -253,6 +259,7 @@ class Window(QMainWindow):
     def start(self) -> None:
         """Start the processes behind the window; called once it is on the screen."""
         self.transport.start()
+        self.recovering.start()
         self.panel.prepare()
         if self.document.is_open:
             self.hearing.load()
@@ -433,10 +440,12 @@ class Window(QMainWindow):
         self.switching.close()
         self.workers.close()
         self.transport.close()
+        self.recovering.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.opening.may_leave():
             event.ignore()
             return
+        self.document.discard()  # what was to be kept is saved by now
         self.shut_down()
         super().closeEvent(event)

@@ -1,14 +1,13 @@
 """The table of measures in the Compare view: before, after, the change, and all others that there are."""
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
-from PySide6.QtGui import QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PySide6.QtGui import QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import (
     QSizePolicy,
-    QToolTip,
     QWidget,
 )
 
-from stonekite.desktop.controls.plain import tip
+from stonekite.desktop.controls.hovering import help_by
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.measure.measures import Measures
 from stonekite.reports.table import ROWS, Row
@@ -26,6 +25,7 @@ class FigureTable(QWidget):
         self._columns: list[tuple[str, Measures | None]] = []
         self._hover = -1
         self.setMouseTracking(True)
+        help_by(self, self._help_at)
         self.setAccessibleName(said("Measures"))
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self._places: list[tuple[float, Row | str]] = []
@@ -126,18 +126,12 @@ class FigureTable(QWidget):
         self._hover = -1
         self.update()
 
-    def event(self, event) -> bool:
-        if isinstance(event, QHelpEvent):
-            place = self._row_at(event.pos().y())
-            row = self._places[place][1] if place >= 0 else None
-            words = (
-                f"{row.label.strip()}: {row.help}{(said(', in {unit}').format(unit=row.unit) if row.unit else '')}"
-                if isinstance(row, Row)
-                else ""
-            )
-            QToolTip.showText(event.globalPos(), tip(words), self)
-            return True
-        return super().event(event)
+    def _help_at(self, where: QPointF) -> str:
+        place = self._row_at(where.y())
+        row = self._places[place][1] if place >= 0 else None
+        if not isinstance(row, Row):
+            return ""
+        return f"{row.label.strip()}: {row.help}{(said(', in {unit}').format(unit=row.unit) if row.unit else '')}"
 
 
 class TableHead(QWidget):
