@@ -11,8 +11,10 @@ from stonekite.words import said
 SLOWEST_BPM, FASTEST_BPM = 20.0, 400.0
 PARTS = (1, 2, 4, 8, 16, 32, 64)
 KINDS = {"": 1.0, "dotted": 1.5, "triplet": 2.0 / 3.0}
-PATTERN = r"^(1/(1|2|4|8|16|32|64)( dotted| triplet)?|[0-9]{1,3}(\.[0-9]{1,6})? beats?)?$"
-"""Of a note as it is kept; empty for none."""
+PATTERN = (
+    r"^(1/(1|2|4|8|16|32|64)( dotted| triplet)?|(?!0{1,3}(\.0{1,6})? )[0-9]{1,3}(\.[0-9]{1,6})? beats?)?$"
+)
+"""Of a note as it is kept, which `beats` takes whatever it is; empty for none."""
 _MOST_BEATS = 8
 
 

@@ -1,20 +1,56 @@
 """Files that appear complete or not at all."""
 
 import contextlib
+import errno
+import hashlib
 import json
 import os
 import secrets
+import socket
 import stat
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cache
 from pathlib import Path
 
 _MARK = ".stonekite-"
-"""Begins the names of what is being written: followed by the process's number, so that others know whether it lives."""
+"""Begins the names of what is being written: followed by a name for the computer and the process's number, so that others
+know whether it lives."""
 
 
 _PLAN = ".moves"
 """Ends the name of the list of files that are being moved into place together."""
+
+
+_FOREIGN_S = 7 * 86_400.0
+"""What another computer or another container was writing is left alone for so long."""
+
+
+@cache
+def _here() -> str:
+    """A name for the processes whose numbers can be asked about here: those of this computer, in this container."""
+    told = [socket.gethostname()]
+    for place in ("/etc/machine-id", "/proc/sys/kernel/random/boot_id"):
+        with contextlib.suppress(OSError):
+            told.append(Path(place).read_text())
+    with contextlib.suppress(OSError):
+        told.append(os.readlink("/proc/self/ns/pid"))
+    return hashlib.sha256("\n".join(told).encode()).hexdigest()[:10]
+
+
+def _name(end: str) -> str:
+    """A temporary name of this process's own."""
+    return f"{_MARK}{_here()}-{os.getpid()}-{secrets.token_hex(4)}{end}"
+
+
+def _is_left(entry: "os.DirEntry[str]") -> bool:
+    """Whether a file under a temporary name was left by a process that is gone, as far as can be told from here."""
+    where, _, rest = entry.name.removeprefix(_MARK).partition("-")
+    number = rest.split("-")[0]
+    if where == _here() and number.isdecimal():
+        return not _living(int(number))
+    return time.time() - entry.stat().st_mtime > _FOREIGN_S
 
 
 def _living(number: int) -> bool:
@@ -33,8 +69,7 @@ def sweep(folder: Path) -> None:
     left = []
     with contextlib.suppress(OSError):
         for entry in os.scandir(folder):
-            number = entry.name.removeprefix(_MARK).split("-")[0]
-            if entry.name.startswith(_MARK) and number.isdecimal() and not _living(int(number)):
+            if entry.name.startswith(_MARK) and _is_left(entry):
                 left.append(Path(entry.path))
     for path in sorted(left, key=lambda one: one.suffix != _PLAN):
         with contextlib.suppress(OSError, ValueError, TypeError):
@@ -79,7 +114,7 @@ class Together:
         folders = {target.parent for _, target in self._ready}
         plan = None
         if len(self._ready) > 1 and len(folders) == 1:
-            plan = next(iter(folders)) / f"{_MARK}{os.getpid()}-{secrets.token_hex(4)}{_PLAN}"
+            plan = next(iter(folders)) / _name(_PLAN)
             _write_whole(plan, json.dumps([(a.name, b.name) for a, b in self._ready]))
         for temporary, target in self._ready:
             os.replace(temporary, target)
@@ -118,8 +153,10 @@ def replacing(path: Path, together: Together | None = None) -> Iterator[Path]:
     name. With others `together`, it waits for them. Raises OSError as the writer does, about `path`.
     """
     target = Path(os.path.realpath(path))
+    if target.is_dir():
+        raise IsADirectoryError(errno.EISDIR, os.strerror(errno.EISDIR), str(path))
     sweep(target.parent)
-    temporary = target.with_name(f"{_MARK}{os.getpid()}-{secrets.token_hex(4)}{target.suffix[:16]}")
+    temporary = target.with_name(_name(target.suffix[:16]))
     waits = False
     try:
         yield temporary

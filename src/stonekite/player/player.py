@@ -28,6 +28,7 @@ from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol
 from stonekite.player.kernels import Kernels
+from stonekite.player.load_watch import LoadWatch
 from stonekite.player.output import device, realtime
 from stonekite.player.output.device import MOST_AHEAD_S, DeviceOutput, Output, best_output, device_identity
 from stonekite.player.output.server import server_answers
@@ -39,7 +40,6 @@ from stonekite.player.protocol import (
     Fault,
     Making,
     OutputIs,
-    Overloaded,
     Ready,
     Refused,
     Renew,
@@ -63,12 +63,6 @@ FURTHER_S, CALM_S = 0.06, 20.0
 """So much further ahead after sound has run out, and so long without that until half of it is taken back."""
 START_WAIT_S = 7.0
 """So long a start waits for kernels that its stages need; then it begins without those stages."""
-TOO_MUCH, ENOUGH = 0.97, 0.85
-"""Shares of the time that blocks take: from the first on it does not keep up, from the second on it does again."""
-FORGET = 0.98
-"""So much of what blocks took counts for a look later."""
-OVER_S, AGAIN_S = 1.0, 15.0
-"""It is said after so long, and again after so long."""
 AHEAD_FRAMES = 32768
 """Fetched from the file at once."""
 
@@ -104,9 +98,7 @@ class Player:
         """Since when a start waits for kernels."""
         self._told: tuple[float, tuple[str, ...]] = (0.0, ())
         self._told_at = 0.0
-        self._over_since = self._overload_told = 0.0
-        self._needed = self._made_s = 0.0
-        """Seconds of the processor that were taken lately, for so many of sound."""
+        self._load_watch = LoadWatch(send)
         self._looked = self._checked = time.monotonic()
         self._tell_output()
 
@@ -285,8 +277,7 @@ class Player:
                     block = np.zeros((2, BLOCK))
                 took = time.perf_counter() - begin
                 self._busy += took
-                self._needed += took
-                self._made_s += BLOCK / playback.rate
+                self._load_watch.took(took, BLOCK / playback.rate)
                 self._output.write(block)
                 self._output.starving = playback.playing
                 self._written += BLOCK
@@ -296,31 +287,8 @@ class Player:
                 playback.refused = None
         if now - self._looked >= LOOK_S:
             self._publish(now)
-            self._tell_load(now)
-        return worked and not self._over_since
-
-    def _tell_load(self, now: float) -> None:
-        """Say that the processor does not keep up, and which stages take most; and when it does again."""
-        self._needed, self._made_s = FORGET * self._needed, FORGET * self._made_s
-        playback = self._playback
-        if playback is None or not playback.playing:
-            self._needed = self._made_s = 0.0
-        needed = self._needed / self._made_s if self._made_s else 0.0
-        if needed < (ENOUGH if self._over_since else TOO_MUCH):
-            if self._overload_told:
-                self._send(Overloaded(0.0))
-            self._over_since = self._overload_told = 0.0
-        elif not self._over_since:
-            self._over_since = now
-        if playback is None:
-            return
-        playback.hurried = bool(self._over_since)
-        if self._over_since and now - self._over_since >= OVER_S and now - self._overload_told >= AGAIN_S:
-            spent = playback.take_spent_s()
-            whole = sum(spent.values()) or 1.0
-            most = sorted(spent.items(), key=lambda one: -one[1])[:3]
-            self._send(Overloaded(needed, tuple((stage, share / whole) for stage, share in most)))
-            self._overload_told = now
+            self._load_watch.look(now, playback)
+        return worked and not self._load_watch.over
 
     def _check_device(self, now: float) -> None:
         """Fall back when the device is gone, and have this process replaced when there is one again.

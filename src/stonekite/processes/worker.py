@@ -15,13 +15,14 @@ from collections.abc import Generator
 from pathlib import Path
 from typing import NamedTuple, TypeVar
 
+import msgspec
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain, Tap
 from stonekite.engine.graph.line import END, Node
 from stonekite.engine.offline import paths, tones
 from stonekite.engine.offline.export import Exported, export
-from stonekite.engine.offline.hearing import before_stage
+from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.overview import Overview
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
@@ -89,6 +90,8 @@ Work = (
     | MeasurePaths
 )
 Found = TypeVar("Found")
+MOST_LEARNED_S = 120.0
+"""Of a longer range its beginning is learned from: more tells nothing new, and takes memory."""
 BEHIND = 5
 """As a nice value: beside a busy program of usual priority a quarter of a core is had."""
 
@@ -120,7 +123,7 @@ class Worker:
             elif isinstance(request, FindTones):
                 yield self._tones(request)
             elif isinstance(request, Learn):
-                yield self._learn(request)
+                yield from self._learn(request)
             elif isinstance(request, ReadResponse):
                 yield ResponseRead(request.number, read_response(Path(request.path)))
             elif isinstance(request, FindTempo):
@@ -233,16 +236,28 @@ class Worker:
         upper, lower = average.levels_db()
         return upper.tolist(), lower.tolist()
 
-    def _learn(self, request: Learn) -> HasLearned:
+    def _learn(self, request: Learn) -> Steps:
         """As the kind says, from what the stage hears."""
         rate = request.stem.source.rate
         start, end = (int(seconds * rate) for seconds in (request.start_s, request.end_s))
-        legs, _, before = before_stage(request.stem, request.stage, start, max(0, end - start))
+        frames = min(max(0, end - start), int(MOST_LEARNED_S * rate))
+        legs, _, before = yield from _telling(
+            request.number, heard_in_steps(request.stem, request.stage, start, frames)
+        )
         _, stage = tree.find(request.stem.strip, request.stage)
         context = Context(rate, request.stem.strip.split.encoding)
         learning = kind_of(stage).offers.learning
         assert learning is not None
-        return HasLearned(request.number, learning.from_sound(legs[:, before:], context, request.start_s))
+        learned = learning.from_sound(legs[:, before:], context, request.start_s)
+        try:
+            msgspec.convert(msgspec.to_builtins(learned), learning.type)
+        except msgspec.ValidationError:
+            raise ValueError(
+                said(
+                    "This range is louder, or stranger, than anything that the {what} can be learned from."
+                ).format(what=learning.what)
+            ) from None
+        yield HasLearned(request.number, learned)
 
     def _tempo(self, request: FindTempo) -> TempoFound:
         """From both channels folded, or from the first one where they are each other's opposite."""

@@ -11,7 +11,7 @@ from stonekite.session.timing import moved_note
 from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Version
 from stonekite.stages.base import Stage
-from stonekite.stages.branch import DEEPEST, branches_of
+from stonekite.stages.branch import DEEPEST, MOST_STAGES, branches_of
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import Setting, settings_of
 from stonekite.words import said
@@ -123,6 +123,8 @@ def reset(stage: Stage) -> Stage:
 
 
 def _put_stages(session: Session, stem: int, path: Path, stages: Sequence[Stage]) -> Session:
+    if len(stages) > MOST_STAGES:
+        raise ValueError(said("A path holds {most} stages at the most.").format(most=MOST_STAGES))
     return put(session, ("sound", "stems", stem, "strip", *path), tuple(stages))
 
 
@@ -131,7 +133,7 @@ def insert_stage(
 ) -> tuple[Session, int]:
     """A session with a stage, under new ids, at a position of a branch, or at its end; returns it and the stage's id.
 
-    Raises ValueError with a sentence if it would stand too deep, LookupError if there is no such branch.
+    Raises ValueError with a sentence if it would stand too deep or be too many, LookupError if there is no such branch.
     """
     place = tree.branch(session.sound.stems[stem].strip, branch)
     if place.depth + tree.depth_of(stage) > DEEPEST:

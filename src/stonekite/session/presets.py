@@ -79,6 +79,8 @@ def _lowered(sentence: str) -> str:
 def load(path: Path) -> Preset:
     """Read a preset file. Raises PresetError."""
     try:
+        if not path.is_file():  # a pipe or a device has no end
+            raise PresetError(said("“{name}” is not a file.").format(name=path.name))
         if path.stat().st_size > MAX_BYTES:
             raise PresetError(said("“{name}” is larger than any preset.").format(name=path.name))
         return decode(path.read_bytes(), path.name)

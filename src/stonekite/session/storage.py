@@ -9,7 +9,7 @@ import msgspec
 
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import fingerprint, shown_name
-from stonekite.session import tree
+from stonekite.session import limits, tree
 from stonekite.session.formats import OLDER
 from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
@@ -18,9 +18,7 @@ from stonekite.stages.branch import DEEPEST
 from stonekite.words import said
 
 SUFFIX = ".kite"
-MAX_BYTES = 64 * 2**20
-MOST_IN_ALL = 256
-"""Stages in one strip, wherever they stand."""
+MAX_BYTES = limits.MAX_BYTES
 
 
 class SessionError(Exception):
@@ -37,8 +35,10 @@ def schema() -> dict[str, Any]:
 
 
 def encode(session: Session) -> bytes:
-    """The session as readable JSON text."""
-    return msgspec.json.format(msgspec.json.encode(session), indent=2) + b"\n"
+    """The session as JSON text: readable as long as it is not too long for that."""
+    text = msgspec.json.encode(session)
+    readable = msgspec.json.format(text, indent=2) + b"\n" if len(text) < MAX_BYTES // 8 else text
+    return readable if len(readable) <= MAX_BYTES else text
 
 
 def decode(text: bytes, name: str = said("The session")) -> Session:
@@ -71,8 +71,15 @@ def decode(text: bytes, name: str = said("The session")) -> Session:
         raise SessionError(
             said("{name} cannot be used: {reason}.").format(name=name, reason=_lowered(str(error)))
         ) from None
-    session = retimed(session)
-    _check(session, name)
+    try:
+        session = retimed(session)
+        _check(session, name)
+    except ValueError as error:  # what types let through, and nothing can be made of
+        raise SessionError(
+            said("{name} cannot be used: {reason}.").format(
+                name=name, reason=_lowered(str(error)).rstrip(".")
+            )
+        ) from None
     return session
 
 
@@ -136,10 +143,10 @@ def _check_strip(strip: Strip, place: str, name: str) -> None:
                 said("{name} has a branch without a number (at {where}).").format(name=name, where=where)
             )
         count += len(branch.stages)
-        if count > MOST_IN_ALL:
+        if count > limits.MOST_IN_ALL:
             raise SessionError(
                 said("{name} has more than {most_in_all} stages in one strip (at {where}).").format(
-                    name=name, most_in_all=MOST_IN_ALL, where=where
+                    name=name, most_in_all=limits.MOST_IN_ALL, where=where
                 )
             )
     ids = [stage.id for stage in strip.stages]

@@ -85,6 +85,10 @@ def microphone(side: CabinetSide, which: int, hz: np.ndarray) -> np.ndarray:
     return level * heard
 
 
+MOST_GAIN_DB = 40.0
+"""A user's response makes nothing louder than by so much."""
+
+
 def _seconds(side: CabinetSide) -> float:
     if side.cabinet == "own":
         return min(LONGEST_S, len(side.own.samples) / 4 / side.own.rows / side.own.rate) if side.own else 0.0
@@ -97,12 +101,21 @@ def _count(side: CabinetSide, rate: float) -> int:
     return part_size(wanted) * -(-wanted // part_size(wanted))
 
 
+MOST_GAIN = 10.0 ** (MOST_GAIN_DB / 20.0)
+
+
 def own_rows(own: OwnResponse, rate: float) -> np.ndarray:
     """A user's response (rows, n) at a rate in Hz."""
-    rows = np.frombuffer(own.samples, dtype="<f4").astype(float)
-    rows = np.nan_to_num(
-        rows[: len(rows) // own.rows * own.rows].reshape(own.rows, -1), posinf=0.0, neginf=0.0
-    )
+    whole = len(own.samples) // (4 * own.rows)
+    rows = np.frombuffer(own.samples[: 4 * whole * own.rows], dtype="<f4").astype(float)
+    rows = np.nan_to_num(rows.reshape(own.rows, -1), posinf=0.0, neginf=0.0)
+    if not whole:
+        return np.zeros((own.rows, 1))
+    # Whatever stands there: no response makes anything louder than that.
+    rows = np.clip(rows, -MOST_GAIN, MOST_GAIN)
+    loudest = float(np.abs(np.fft.rfft(rows, axis=1)).max(initial=0.0))
+    if loudest > MOST_GAIN:
+        rows *= MOST_GAIN / loudest
     if own.rate != rate and rows.shape[1] > 1:
         # The same at every rate: what is summed becomes more, or less, samples.
         rows = soxr.resample(rows.T, own.rate, rate, quality="VHQ").reshape(-1, own.rows).T * (

@@ -130,7 +130,7 @@ def neutral(stage: Hum) -> bool:
 def plan(stage: Hum, context: Context) -> Plan:
     widths = [side.width_hz for side in (stage.upper, stage.lower) if side is not None]
     settles = SETTLED / (math.pi * min(widths)) if widths else 0.0
-    follows = 0.5 + SETTLED * (humming.SMOOTH_S + humming.TREND_S) if stage.shared.follow else 0.0
+    follows = 0.5 + SETTLED * humming.LONG_S if stage.shared.follow else 0.0
     return Plan(
         memory=math.ceil((1.3 * settles + follows) * context.rate) + 1,
         tail=math.ceil(RINGS * settles * context.rate),

@@ -6,8 +6,8 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels
-from stonekite.session import edits, storage, tree
+from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels, shown_name
+from stonekite.session import edits, limits, storage, tree
 from stonekite.session.history import History, Kept
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
@@ -33,6 +33,14 @@ LEVEL_KEPT_LU = 0.03
 
 def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Session, Facts]:
     """A new session around one recording. Raises AudioError, ChannelsNeeded where channels must be chosen."""
+    try:
+        str(path.absolute()).encode()
+    except UnicodeEncodeError:
+        raise AudioError(
+            said(
+                "The name of “{path}” is not UTF-8, which a session cannot hold. Rename it and open it again."
+            ).format(path=shown_name(path))
+        ) from None
     found = facts(path)
     used = pick_channels(found, channels)
     source = Source(
@@ -154,7 +162,10 @@ class Document(QObject):
         if session is self.session:
             return True
         stem = session.sound.stems[STEM]
-        if stem.strip is not self.strip and (why := tree.refusal(stem.strip, stem.source.rate)):
+        why = limits.excess(session)
+        if not why and stem.strip is not self.strip:
+            why = tree.refusal(stem.strip, stem.source.rate)
+        if why:
             self.refused.emit(why)
             self.changed.emit()  # what shows the wish goes back to what is
             return False

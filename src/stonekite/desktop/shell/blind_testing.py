@@ -29,6 +29,7 @@ class BlindTesting(QObject):
         self.view.kept.connect(self._keep)
         self.view.play_asked.connect(window.hearing.toggle_play)
         self.view.left.connect(self._leave)
+        window.pages.currentChanged.connect(self._look)
         window.switching.measured.connect(self.view.refresh)
 
     def _earlier(self) -> list[str]:
@@ -88,6 +89,12 @@ class BlindTesting(QObject):
         window.listen.show()
         window.showing.show_names()
         window.listen.choose("processed")
+
+    def _look(self) -> None:
+        """Whatever shows another page, a file dropped on the window or an answer that comes late, ends the test."""
+        if self.running and self._window.pages.currentWidget() is not self.view:
+            self.view.give_up()
+            self._window.say(said("The blind test was ended: something else was opened."))
 
     def _leave(self) -> None:
         self._window.switching.whole_switch = False

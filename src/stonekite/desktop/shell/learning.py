@@ -67,6 +67,9 @@ class Learning(QObject):
         def use(answer: Answer) -> None:
             # Another recording may be open by now, with another stage of that number.
             same = document.is_open and document.stem.source == stem.source
+            now = document.stage(number) if document.is_open else None
+            # The number may have come again, for a stage of another kind.
+            same = same and now is not None and kind_of(now) is kind_of(stage)
             if same and isinstance(answer, HasLearned):
                 put_learned(document, number, msgspec.convert(answer.learned, learning.type))
 

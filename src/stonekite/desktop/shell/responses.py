@@ -1,7 +1,7 @@
 """A cabinet gets a response of the user's own, from a file."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 from PySide6.QtCore import QObject, Signal
@@ -45,9 +45,9 @@ class Responses(QObject):
         def take(answer: Answer) -> None:
             document = self._window.document
             stage = document.stage(number)
-            side = None if stage is None else getattr(stage, leg)
-            if not isinstance(answer, ResponseRead) or stage is None or side is None:
-                return
+            side: Any = None if stage is None else getattr(stage, leg)
+            if not isinstance(answer, ResponseRead) or stage is None or not hasattr(side, "own"):
+                return  # the number may have come again, for a stage of another kind
             changed = msgspec.structs.replace(side, cabinet="own", own=answer.response)
             component = NAMES[document.split_of(number).component(leg)]
             document.put_stage(

@@ -30,6 +30,12 @@ class Showing:
         self._guarded = 0
         self._left_out = 0
 
+    def forget(self) -> None:
+        """Another recording is open: nothing of the one before stays."""
+        self.measured = None
+        self._guarded = 0
+        self._window.kite.show_loudness("", "")
+
     def sketch_waveform(self) -> None:
         """A first picture at once, from a few looks into the file; the whole follows from the worker."""
         source = self._window.document.stem.source

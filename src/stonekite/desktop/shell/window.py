@@ -322,7 +322,7 @@ class Window(QMainWindow):
 
     def _opened(self) -> None:
         stem = self.document.stem
-        self.showing.measured = None
+        self.showing.forget()
         self.measuring.forget()
         self.timeline.show_recording(stem.source.frames / stem.source.rate)
         self.listen.forget()
@@ -407,8 +407,6 @@ class Window(QMainWindow):
 
     def toggle_full_screen(self) -> None:
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
-
-    # Events
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         # The scope is the only thing in the panel that gains by width.

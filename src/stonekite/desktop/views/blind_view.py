@@ -356,6 +356,13 @@ class BlindView(QFrame):
         else:
             self._hear("A")
 
+    def give_up(self) -> None:
+        """End the trials without a result: something else has taken their place."""
+        if self.trials is not None:
+            self.trials = None
+            self._pages.setCurrentIndex(0)
+            self.ended.emit()
+
     def finish(self) -> None:
         """Show what has come out, and keep it."""
         trials, self.trials = self.trials, None

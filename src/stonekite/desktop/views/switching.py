@@ -263,8 +263,17 @@ class Switching(QObject):
             self.said.emit(str(error))
             return
         references = list(self._document.session.desk.references)
+        source = references[place].source
+        length = source.frames / source.rate
+        if span is not None and span[0] >= length:
+            self.said.emit(
+                said("“{name}” is only {length} long.").format(
+                    name=references[place].name, length=clock(length)
+                )
+            )
+            return
         references[place] = msgspec.structs.replace(
-            references[place], loop=span and Loop(start_s=span[0], end_s=span[1])
+            references[place], loop=span and Loop(start_s=span[0], end_s=min(span[1], length))
         )
         self._document.set_references(tuple(references))
 

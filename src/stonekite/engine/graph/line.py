@@ -10,6 +10,7 @@ import numpy as np
 
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.courtesy import pause
+from stonekite.engine.graph.dry import Dry
 from stonekite.engine.graph.gliding import Gliding, Ringing, going_over
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
@@ -70,7 +71,7 @@ class Node:
         sides = [getattr(stage, leg) for leg in LEGS]
         self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
         needs_dry = stage.change_only or self._mix != [1.0, 1.0]
-        self._dry = _Dry(self.kind, stage, context, self.latency, inner) if needs_dry else None
+        self._dry = Dry(self.kind, stage, context, self.latency, inner) if needs_dry else None
         self._remembers = None if self.kind.branching is None else self.kind.branching.heard
         inside = [] if self._remembers is not None else [line.latency for line in self.lines]
         self._shape = (type(stage), plan.latency, late, needs_dry, inside)
@@ -195,40 +196,6 @@ class Node:
 
 def _built(stage: Stage, context: Context, plan: Plan, late: int, course: Course) -> Node:
     return building(stage, lambda: Node(stage, context, plan, late, course))
-
-
-class _Dry:
-    """The part of a mix that is not processed, in time and in phase with the one that is."""
-
-    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int, inner: int) -> None:
-        self._kind = kind
-        made = None if kind.dry is None else kind.dry.coefficients(stage, context)
-        self._coefficients: Any = made
-        self._state: Any = None if made is None else kind.start(made)
-        # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.
-        late = latency if made is None else inner
-        self._alignment = Delay((late, late))
-
-    def process(self, legs: np.ndarray, clock: int) -> np.ndarray:
-        """The dry part of legs (2, frames), as a new array."""
-        dry = legs.copy()
-        if self._coefficients is not None:
-            self._kind.process(self._state, self._coefficients, dry, At(clock))
-        self._alignment.process(dry)
-        return dry
-
-    def _carried(self, other: "_Dry", state: Any) -> Any:
-        return self._kind.carry(other._coefficients, state, self._coefficients)
-
-    def goes_on_from(self, other: "_Dry") -> bool:
-        if self._coefficients is None or other._coefficients is None:
-            return self._coefficients is other._coefficients
-        return self._carried(other, self._kind.start(other._coefficients)) is not None
-
-    def take_over(self, other: "_Dry") -> None:
-        self._alignment = copy.deepcopy(other._alignment)
-        if self._coefficients is not None:
-            self._state = self._carried(other, other._state)
 
 
 class Line:

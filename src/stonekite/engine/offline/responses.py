@@ -5,9 +5,9 @@ from pathlib import Path
 import numpy as np
 import soxr
 
-from stonekite.files.audio import Reader, fingerprint
+from stonekite.files.audio import BLOCK, Reader, fingerprint
 from stonekite.signal.sanity import clean
-from stonekite.stages.cabinet import LONGEST_S
+from stonekite.stages.cabinet import LONGEST_S, MOST_GAIN_DB
 from stonekite.stages.cabinet_settings import OwnResponse
 from stonekite.words import said
 
@@ -16,10 +16,25 @@ HIGHEST_RATE = 48_000.0
 _SILENT_DB, _ENDS_DB = -60.0, -80.0
 """So far under its peak a response has not begun, or is over."""
 _JUDGED_HZ = (200.0, 4000.0)
+SEARCHED_S = 300.0
+"""So far into a file a response is looked for."""
 
 
 class ResponseError(ValueError):
     """A file cannot be used as a response. The text is one sentence for the user."""
+
+
+def _begins(reader: Reader) -> int:
+    """The frame of a file, of its first minutes, from which on it is not silent; 0 where it is silent all along."""
+    most = min(reader.facts.frames, int(SEARCHED_S * reader.facts.rate))
+    tops = [float(np.abs(clean(block)).max(initial=0.0)) for block in reader.blocks(stop=most)]
+    loudest = max(tops, default=0.0)
+    return BLOCK * next((k for k, top in enumerate(tops) if top > loudest * 10 ** (_SILENT_DB / 20)), 0)
+
+
+def _short(name: str) -> str:
+    """A file's name as a session can hold it."""
+    return name.encode("utf-8", "replace").decode()[:200]
 
 
 def read_response(path: Path) -> OwnResponse:
@@ -28,7 +43,8 @@ def read_response(path: Path) -> OwnResponse:
     with Reader(path) as reader:
         rate, mono = float(reader.facts.rate), reader.facts.channels == 1
         longest = int(2.0 * LONGEST_S * rate)
-        rows = clean(reader.read(0, longest + int(rate)))
+        begin = max(0, _begins(reader) - int(rate))
+        rows = clean(reader.read(begin, longest + int(rate)))
     if mono or np.array_equal(rows[0], rows[1]):
         rows = rows[:1]
     peak = float(np.abs(rows).max(initial=0.0))
@@ -58,8 +74,16 @@ def read_response(path: Path) -> OwnResponse:
                 name=path.name
             )
         )
+    loudest = np.abs(np.fft.rfft(rows / loud, size)).max()
+    if loudest > 10 ** (MOST_GAIN_DB / 20):
+        raise ResponseError(
+            said(
+                "“{name}” has next to nothing from 200 Hz to 4 kHz: as loud there as what goes in, it would be {db:.0f} "
+                "dB louder elsewhere. It cannot be a cabinet's response."
+            ).format(name=path.name, db=20 * np.log10(loudest))
+        )
     return OwnResponse(
-        name=path.name[:200],
+        name=_short(path.name),
         rate=rate,
         rows=len(rows),
         fingerprint=fingerprint(path),

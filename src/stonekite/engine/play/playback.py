@@ -1,19 +1,28 @@
 """Playing one stem: a position in its file, a loop, a strip that may change, and what is listened to."""
 
-import contextlib
 import time
 from concurrent.futures import Future, ThreadPoolExecutor, wait
 
 import numpy as np
 
-from stonekite.engine.graph.chain import Chain, Tap, latency_of
+from stonekite.engine.graph.chain import Tap, latency_of
 from stonekite.engine.graph.courtesy import PATIENCE_S, Turns
 from stonekite.engine.graph.fading import ramp
 from stonekite.engine.graph.tails import QUIET_DB, frames_of
 from stonekite.engine.graph.turned import Turner
 from stonekite.engine.play.listen import Listener, Listening
 from stonekite.engine.play.live import Live
-from stonekite.engine.play.strip import GLIDE_S, MEMORY_S, WARM_BLOCK, Prepared, StripPlayer
+from stonekite.engine.play.seam import blend_loop_end
+from stonekite.engine.play.strip import (
+    GLIDE_S,
+    MEMORY_S,
+    WARM_BLOCK,
+    Prepared,
+    StripPlayer,
+    having_heard,
+    latest,
+    prepared_beside,
+)
 from stonekite.files.audio import Blocks
 from stonekite.session import tree
 from stonekite.session.alone import leaving_out
@@ -135,7 +144,7 @@ class Playback:
             self._wish = strip, beside, glide_s
             return
         try:
-            self._player.at_least = _latest(beside, self.rate)
+            self._player.at_least = latest(beside, self.rate)
             self._recall(2 * max(self._player.at_least, latency_of(strip, self.rate)))
             self._player.update(strip, self._clock, glide_s)
         except CannotBuild as error:
@@ -156,7 +165,7 @@ class Playback:
             strip, beside, self._glide_s = self._wish
             self._wish, self._coming_heard, self._rounds = None, False, 0
             self._coming = self._helper.submit(
-                self._turns.beside, _prepared, strip, self._player.chain, beside
+                self._turns.beside, prepared_beside, strip, self._player.chain, beside
             )
         if not self._coming.done():
             return
@@ -170,7 +179,7 @@ class Playback:
             self._recall(2 * prepared.chain.latency)
             history = self._player.heard(prepared.wanted)
             self._coming = self._helper.submit(
-                self._turns.beside, _having_heard, prepared, history, self._clock
+                self._turns.beside, having_heard, prepared, history, self._clock
             )
             return
         # What was played meanwhile is heard beside the playing, too, until there is next to nothing left of it.
@@ -193,7 +202,7 @@ class Playback:
             return
         prepared, self._late = self._late, None
         heard = self._player.heard(prepared.behind(self._clock))
-        self._coming = self._helper.submit(self._turns.beside, _having_heard, prepared, heard, self._clock)
+        self._coming = self._helper.submit(self._turns.beside, having_heard, prepared, heard, self._clock)
 
     def refer(self, other: "Playback | None") -> None:
         """Have another recording, of the same rate, to listen to in place of this one. If one is heard already, it goes
@@ -330,7 +339,7 @@ class Playback:
         return self._player.chain.take_spent_s()
 
     def _hear_back(self, strip: Strip, beside: tuple[Strip, ...]) -> None:
-        self._player.at_least = _latest(beside, self.rate)
+        self._player.at_least = latest(beside, self.rate)
         strip = self._set(strip)
         count = min(self.position, self._player.lead)
         if self._helper is not None and count > 2 * WARM_BLOCK:
@@ -421,7 +430,7 @@ class Playback:
             if count > 0:
                 block = self.reader.read(self.position, count)
                 if looping:
-                    self._blend_loop_end(block)
+                    blend_loop_end(block, self.position, self.loop, self._seam, self.reader)  # type: ignore[arg-type]
                 out[:, filled : filled + block.shape[1]] = block
                 if block.shape[1] < count:  # the file is shorter than its header says
                     self.frames = self.position + block.shape[1]
@@ -437,35 +446,3 @@ class Playback:
                     self.playing = False
                 break
         return out
-
-    def _blend_loop_end(self, block: np.ndarray) -> None:
-        """Fade the end of the loop into what leads up to its start, so that going round does not click."""
-        start, end = self.loop  # type: ignore[misc]
-        reach = min(self._seam, start, end - start)
-        first = end - reach
-        skip = max(0, first - self.position)
-        count = block.shape[1] - skip
-        if reach <= 0 or count <= 0:
-            return
-        into = self.position + skip - first
-        rise = ramp(count, into, reach)
-        lead = self.reader.read(start - reach + into, count)
-        block[:, skip : skip + lead.shape[1]] += rise * (lead - block[:, skip : skip + lead.shape[1]])
-
-
-def _latest(strips: tuple[Strip, ...], rate: float) -> int:
-    """The latency of the latest of some strips, in samples."""
-    late = 0
-    for strip in strips:
-        with contextlib.suppress(CannotBuild):  # that is said when it is to be heard
-            late = max(late, latency_of(strip, rate))
-    return late
-
-
-def _prepared(strip: Strip, old: Chain, beside: tuple[Strip, ...]) -> Prepared:
-    return Prepared(strip, old, _latest(beside, old.rate))
-
-
-def _having_heard(prepared: Prepared, history: np.ndarray, clock: int) -> Prepared:
-    prepared.hear(history, clock)
-    return prepared

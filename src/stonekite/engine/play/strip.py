@@ -6,14 +6,17 @@ another matrix, both chains play beside each other. Changes that come meanwhile 
 last of them counts.
 """
 
+import contextlib
+
 import numpy as np
 
-from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.chain import Chain, latency_of
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.fading import ramp
 from stonekite.engine.graph.line import Probe
 from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
+from stonekite.stages.planning import CannotBuild
 
 GLIDE_S = 0.02
 SWITCH_S = 0.008
@@ -219,3 +222,23 @@ class StripPlayer:
         if count == stereo.shape[1]:
             return out
         return np.concatenate([out, self.process(stereo[:, count:], clock + count, probe)], axis=1)
+
+
+def latest(strips: tuple[Strip, ...], rate: float) -> int:
+    """The latency of the latest of some strips, in samples."""
+    late = 0
+    for strip in strips:
+        with contextlib.suppress(CannotBuild):  # that is said when it is to be heard
+            late = max(late, latency_of(strip, rate))
+    return late
+
+
+def prepared_beside(strip: Strip, old: Chain, beside: tuple[Strip, ...]) -> Prepared:
+    """Settings ready to be played after a chain, in time with those beside them. Raises CannotBuild."""
+    return Prepared(strip, old, latest(beside, old.rate))
+
+
+def having_heard(prepared: Prepared, history: np.ndarray, clock: int) -> Prepared:
+    """Settings that have heard what was played last, which ends at the clock."""
+    prepared.hear(history, clock)
+    return prepared

@@ -1,0 +1,43 @@
+"""The part of a mix that is not processed."""
+
+import copy
+from typing import Any
+
+import numpy as np
+
+from stonekite.signal.delay import Delay
+from stonekite.stages.base import At, Context, Kind, Stage
+
+
+class Dry:
+    """The part of a mix that is not processed, in time and in phase with the one that is."""
+
+    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int, inner: int) -> None:
+        self._kind = kind
+        made = None if kind.dry is None else kind.dry.coefficients(stage, context)
+        self._coefficients: Any = made
+        self._state: Any = None if made is None else kind.start(made)
+        # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.
+        late = latency if made is None else inner
+        self._alignment = Delay((late, late))
+
+    def process(self, legs: np.ndarray, clock: int) -> np.ndarray:
+        """The dry part of legs (2, frames), as a new array."""
+        dry = legs.copy()
+        if self._coefficients is not None:
+            self._kind.process(self._state, self._coefficients, dry, At(clock))
+        self._alignment.process(dry)
+        return dry
+
+    def _carried(self, other: "Dry", state: Any) -> Any:
+        return self._kind.carry(other._coefficients, state, self._coefficients)
+
+    def goes_on_from(self, other: "Dry") -> bool:
+        if self._coefficients is None or other._coefficients is None:
+            return self._coefficients is other._coefficients
+        return self._carried(other, self._kind.start(other._coefficients)) is not None
+
+    def take_over(self, other: "Dry") -> None:
+        self._alignment = copy.deepcopy(other._alignment)
+        if self._coefficients is not None:
+            self._state = self._carried(other, other._state)

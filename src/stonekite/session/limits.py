@@ -1,0 +1,71 @@
+"""What a session holds at the most: looked at where one is made, so that what can be made can be saved and opened."""
+
+from collections import OrderedDict
+from typing import Any
+
+import msgspec
+
+from stonekite.session import tree
+from stonekite.session.spur import SPURS
+from stonekite.session.types import VERSIONS, Session, Strip
+from stonekite.stages.branch import DEEPEST, MOST_STAGES
+from stonekite.words import said
+
+MAX_BYTES = 64 * 2**20
+"""No session file is longer."""
+_ROOM = 2**20
+"""So much is left for what is not counted."""
+MOST_IN_ALL = 256
+"""Stages in one strip, wherever they stand."""
+_KEPT = 4096
+_sizes: "OrderedDict[int, tuple[Any, int]]" = OrderedDict()
+"""How long stages are as JSON, by their identity; the stages are held, so that none takes the place of another."""
+
+
+def _size_of(stage: Any) -> int:
+    known = _sizes.get(id(stage))
+    if known is None:
+        known = _sizes[id(stage)] = stage, len(msgspec.json.encode(stage))
+        if len(_sizes) > _KEPT:
+            _sizes.popitem(last=False)
+    return known[1]
+
+
+def _size(strip: Strip) -> int:
+    outer = (*strip.stages, *(stage for spur in strip.spurs for stage in spur.branch.stages))
+    return 4000 + sum(_size_of(stage) for stage in outer)
+
+
+def excess(session: Session) -> str:
+    """Why a session cannot be as it is, in a sentence; empty if it can."""
+    for stem in session.sound.stems:
+        if why := _excess_of(stem.strip):
+            return why
+    if len(session.versions) > VERSIONS:
+        return said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
+    sounds = [session.sound, *(version.sound for version in session.versions)]
+    if sum(_size(stem.strip) for sound in sounds for stem in sound.stems) > MAX_BYTES - _ROOM:
+        return said(
+            "A session is {most} MB long at the most, with what its stages have learned, its own responses and all "
+            "versions: remove some of them first."
+        ).format(most=MAX_BYTES // 2**20)
+    return ""
+
+
+def _excess_of(strip: Strip) -> str:
+    count = 0
+    for place in tree.branches(strip):
+        if place.depth > DEEPEST:
+            return said(
+                "Branches stand in one another {deepest} deep at the most: there is no room for this stage here."
+            ).format(deepest=DEEPEST)
+        if len(place.stages) > MOST_STAGES:
+            return said("A path holds {most} stages at the most.").format(most=MOST_STAGES)
+        count += len(place.stages)
+    if count > MOST_IN_ALL:
+        return said("A strip holds {most} stages at the most, with those that stand in others.").format(
+            most=MOST_IN_ALL
+        )
+    if len(strip.spurs) > SPURS:
+        return said("There are {most} spurs at the most.").format(most=SPURS)
+    return ""
