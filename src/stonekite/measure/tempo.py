@@ -14,6 +14,8 @@ STEPS = 200
 """Looks in a second."""
 EXCERPT_S = 60.0
 LOWEST, HIGHEST = 50.0, 210.0
+MOST_SURE, CLEARLY = 0.3, 0.6
+"""How sure a tempo is at the most, of which half or double explains more than so much as well."""
 _USUAL, _SPREAD = 122.0, 1.0
 _BANDS_HZ = np.geomspace(60.0, 10_000.0, 13)
 _MOST = 16
@@ -76,8 +78,13 @@ def estimated(mono: np.ndarray, rate: float) -> Found | None:
     apart = np.minimum(near, 1.0 - near) > 0.08
     second = float((scores * weights)[apart].max(initial=0.0))
     sure = float(np.clip(1.0 - second / (scores * weights)[best], 0.0, 1.0) * min(1.0, 4.0 * scores[best]))
-    relatives = [bpm * f for f in (0.5, 2.0) if LOWEST <= bpm * f <= HIGHEST]
-    other = max(relatives, key=lambda t: _score(again, 60.0 * STEPS / t, 8), default=bpm)
+    relatives = [bpm * f for f in (0.5, 2.0) if LOWEST * 0.5 <= bpm * f <= HIGHEST * 2.0]
+    known = {t: _score(again, 60.0 * STEPS / t, 8) for t in relatives}
+    other = max((t for t in relatives if LOWEST <= t <= HIGHEST), key=lambda t: known[t], default=bpm)
+    # What comes again after a beat comes again after two: whoever counts half as often hears as much. So nobody can be
+    # sure which is meant, but where the others explain much less.
+    rival = max(known.values()) / max(1e-9, _score(again, 60.0 * STEPS / bpm, 8))
+    sure = min(sure, MOST_SURE if rival > CLEARLY else 1.0)
     return Found(bpm, _first_beat(strength, bpm), sure, other)
 
 

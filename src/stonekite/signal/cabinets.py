@@ -18,6 +18,7 @@ from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
+import soxr
 
 SOUND = 343.0
 """Speed of sound in m/s."""
@@ -215,12 +216,31 @@ def alignment_s(cabinet: Cabinet, capsules: tuple[Capsule, Capsule], places: tup
     return float(tries[int(np.argmax((sums / (np.abs(first) + np.abs(second))).min(axis=1)))])
 
 
+BASE_RATE = 48_000.0
+"""The tail of a room is drawn at this rate, so that it is the same room at every other one."""
+
+
+def _tails(distance: float, decay_s: float, lasts_s: float, rate: float, count: int) -> np.ndarray:
+    """Noise (2, count) that decays, of a density that is the same at every rate."""
+    many = round(lasts_s * BASE_RATE)
+    noise = np.random.default_rng(1911).standard_normal((2, many))
+    t = np.arange(many) / BASE_RATE
+    tails = noise * np.exp(-6.9 * t / decay_s) * (1.0 - np.exp(-t / 0.012))
+    tails[:, : int(distance / SOUND * BASE_RATE)] = 0.0
+    if rate == BASE_RATE and many == count:
+        return tails
+    made = np.zeros((2, count))
+    other = soxr.resample(tails.T, BASE_RATE, rate, quality="VHQ").T * (BASE_RATE / rate)
+    made[:, : min(count, other.shape[1])] = other[:, :count]
+    return made
+
+
 def room(
-    cabinet: Cabinet, distance: float, spread: float, decay_s: float, rate: float, count: int
+    cabinet: Cabinet, distance: float, spread: float, decay_s: float, lasts_s: float, rate: float, count: int
 ) -> np.ndarray:
     """Responses (2, count) of a pair of omnis `spread` apart, so far away in m, in a room that decays in so many seconds
-    by 60 dB: the direct sound, first reflections of walls and ceiling by image sources (J. B. Allen and D. A. Berkley,
-    J. Acoust. Soc. Am. 65, 1979), and a tail of noise, that is darker."""
+    by 60 dB and is over after `lasts_s`: the direct sound, first reflections of walls and ceiling by image sources (J. B.
+    Allen and D. A. Berkley, J. Acoust. Soc. Am. 65, 1979), and a tail of noise, that is darker."""
     hz = np.fft.rfftfreq(2 * count, 1.0 / rate)
     short = near_count(rate)
     coarse = np.fft.rfftfreq(short, 1.0 / rate)
@@ -230,9 +250,7 @@ def room(
     reference = 2.0 * np.pi * (math.hypot(r, cabinet.radius) - r)
     walls = ((-2.1, 0.0, 0.0), (2.6, 0.0, 0.0), (0.0, 2.7, 0.0), (0.0, 0.0, 2.4), (0.0, -cabinet.height, 0.0))
     sides = []
-    rng = np.random.default_rng(1911)
-    noise = rng.standard_normal((2, count))
-    t = np.arange(count) / rate
+    tails = _tails(distance, decay_s, lasts_s, rate, count)
     for row, across in enumerate((-0.5 * spread, 0.5 * spread)):
         placed = Placed(across, distance, 0.0)
         spectrum = np.zeros(len(coarse), dtype=complex)
@@ -242,12 +260,10 @@ def room(
         for x, y, z in walls:
             path = math.sqrt((across - 2 * x) ** 2 + (2 * y) ** 2 + (distance + 2 * z) ** 2)
             heard += 0.7 * disc / path / reference * np.exp(-2j * np.pi * hz * path / SOUND) * dark
-        tail = noise[row] * np.exp(-6.9 * t / decay_s) * (1.0 - np.exp(-t / 0.012))
-        tail[: int(distance / SOUND * rate)] = 0.0
-        level = 0.9 * disc / reference / math.sqrt(0.04 * rate)
-        heard += np.fft.rfft(tail, 2 * count) * level * dark
+        level = 0.9 * disc / reference / math.sqrt(0.04 * BASE_RATE)
+        heard += np.fft.rfft(tails[row], 2 * count) * level * dark
         sides.append(np.fft.irfft(heard)[:count])
     made = np.stack(sides)
-    edge = max(1, count // 8)
-    made[:, -edge:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(edge) / edge)
-    return made
+    over = min(1.0, lasts_s * rate / count) * count
+    place = np.clip((np.arange(count) - 0.875 * over) / (0.125 * over), 0.0, 1.0)
+    return made * (0.5 + 0.5 * np.cos(np.pi * place))

@@ -35,8 +35,14 @@ TOP_HOLD = 256.0
 """Samples in which the bound falls to a third."""
 CHUNK = 1024
 """The longest signal that is taken at once, so that all stays in the processor's cache."""
-MARGIN_DB = 0.05
-"""So far the gains stay under the ceiling, for peaks of noise that are found to be a little less than they are."""
+
+
+def margin_db(rate: float) -> float:
+    """So far the gains stay under the ceiling, for peaks of noise that are found to be a little less than they are: more
+    at rates at which there is more above hearing."""
+    return 0.05 if rate <= 50_000.0 else 0.15
+
+
 SECOND_S = 0.003
 """Look-ahead of the second limiter."""
 _NOTHING = 1e-9
@@ -194,10 +200,10 @@ class Limiter:
         self._before = np.zeros(self.window)
         self._ends = np.zeros(4)
 
-    def gains(self, signal: np.ndarray, ceiling: float, release: float) -> np.ndarray:
-        """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. Ceiling is an amplitude."""
+    def gains(self, signal: np.ndarray, bound: float, release: float) -> np.ndarray:
+        """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. `bound` is the ceiling less the
+        margin, an amplitude."""
         out = np.empty(len(signal))
-        bound = ceiling * 10 ** (-MARGIN_DB / 20)
         lines = self._asked, self._kept, self._earlier, self._before, self._ends
         _all(signal, self._eye, bound, release, self.window, *lines, out)
         return out

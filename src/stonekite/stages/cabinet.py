@@ -156,7 +156,8 @@ def _taps(side: CabinetSide, rate: float, count: int) -> np.ndarray:
     made[0, :short] = near[:count]
     if (gain := _on(side.room_db)) > 0.0:
         box = BOXES[side.cabinet].cabinet
-        pair = cabinets.room(box, side.room_m, side.room_wide_m, DECAY_S, rate, count)
+        lasts_s = _count(side, cabinets.BASE_RATE) / cabinets.BASE_RATE
+        pair = cabinets.room(box, side.room_m, side.room_wide_m, DECAY_S, lasts_s, rate, count)
         spectrum = np.fft.rfft(pair, 2 * count, axis=1) * _cuts(side, hz) * level * gain * lead
         made[1:] = np.fft.irfft(spectrum, axis=1)[:, :count]
     return made

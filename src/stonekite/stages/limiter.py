@@ -119,7 +119,9 @@ class Coefficients:
                 self.legs.append(None)
             else:
                 release = float(np.exp(-1.0 / (side.release_ms * 1e-3 * rate)))
-                self.legs.append((gain_of(side.drive_db), gain_of(side.ceiling_db), release))
+                self.legs.append(
+                    (gain_of(side.drive_db), gain_of(side.ceiling_db - limiting.margin_db(rate)), release)
+                )
         self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
         self.windows = _windows(stage, rate)
         self.delays = _latencies(stage, rate)

@@ -166,11 +166,13 @@ class TempoDialog(QDialog):
             return
         self._move({"bpm": round(bpm, 2), "first_beat_s": first_beat_s}, said("tempo found"), None)
         self._say(
-            said("Found {bpm}: {confidence}. If not, perhaps {other_bpm}: press {more}.").format(
+            said(
+                "Found {bpm}: {confidence}. Counted otherwise it is {half} (Half) or {double} (Double)."
+            ).format(
                 bpm=figure(bpm, said("beats a minute"), 2),
                 confidence=how_sure(confidence),
-                other_bpm=figure(other_bpm, "", 2),
-                more=said("Half") if other_bpm < bpm else said("Double"),
+                half=figure(0.5 * bpm, "", 2),
+                double=figure(2.0 * bpm, "", 2),
             )
         )
 

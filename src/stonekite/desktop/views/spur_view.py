@@ -140,6 +140,8 @@ class SpurView(QFrame):
             correlation=number(answer.correlation, 2),
             left=_left(answer.correlation),
         )
+        if answer.correlation < 0.0:
+            words = said("Upside down: turn its polarity. {words} (inverted)").format(words=words)
         self.picture.show_curve(np.array(answer.curve_db), words)
 
 

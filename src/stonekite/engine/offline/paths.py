@@ -18,13 +18,16 @@ LISTENED_S = 30.0
 _FINE = 32
 """Parts of a sample that are looked between at first."""
 _REACH = 64
+UPSIDE_DOWN = 1.15
+"""So many times as much as upright a spur has to agree upside down to be taken for inverted."""
 
 
 class Alignment(NamedTuple):
     """How a spur adds to the rest, in a fold to mono. Levels in dB are those of the whole against what it was as it is.
 
-    `correlation` is that of both when they add best. `curve_db` is the level of the whole for delays in equal steps from
-    -LONGEST_MS to LONGEST_MS.
+    `correlation` is that of both when they add best: under 0 where the spur is upside down there, and has to be inverted
+    to add; what is told of levels is then of the inverted one. `curve_db` is the level of the whole for delays in equal
+    steps from -LONGEST_MS to LONGEST_MS.
     """
 
     delay_ms: float
@@ -87,12 +90,16 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
     most = int(np.ceil(LONGEST_MS * 1e-3 * rate))
     products = _products(rest, other, most + _REACH)
 
-    def whole(delay: np.ndarray) -> np.ndarray:
-        """Power of both together at delays in samples."""
-        return powers[0] + powers[1] + 2.0 * _between(products, delay + most + _REACH)
-
     steps = np.arange(-most * _FINE, most * _FINE + 1) / _FINE
     steps = steps[np.abs(steps) <= LONGEST_MS * 1e-3 * rate]
+    both = _between(products, steps + most + _REACH)
+    # An inverted copy would be moved to where least of it is lost: it is told instead, and aligned as it is meant.
+    sign = -1.0 if -both.min() > UPSIDE_DOWN * both.max() else 1.0
+
+    def whole(delay: np.ndarray) -> np.ndarray:
+        """Power of both together at delays in samples."""
+        return powers[0] + powers[1] + 2.0 * sign * _between(products, delay + most + _REACH)
+
     sums = whole(steps)
     best = int(np.argmax(sums))
     delay = float(steps[best])
@@ -105,7 +112,7 @@ def aligned(stem: Stem, number: int) -> Generator[float, None, Alignment]:
     return Alignment(
         float(delay / rate * 1e3),
         float(10 * np.log10(max(top, 1e-30) / max(now, 1e-30))),
-        float((top - powers[0] - powers[1]) / (2.0 * np.sqrt(powers[0] * powers[1]))),
+        sign * float((top - powers[0] - powers[1]) / (2.0 * np.sqrt(powers[0] * powers[1]))),
         10 * np.log10(np.maximum(curve, 1e-30) / max(now, 1e-30)),
     )
 
