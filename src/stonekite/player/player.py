@@ -96,7 +96,7 @@ class Player:
         self._beside: tuple[Strip, ...] = ()
         self._held: float | None = None
         """Since when a start waits for kernels."""
-        self._told: tuple[float, tuple[str, ...]] = (0.0, ())
+        self._told: tuple[tuple[str, ...], bool, bool] = ((), False, False)
         self._told_at = 0.0
         self._load_watch = LoadWatch(send)
         self._looked = self._checked = time.monotonic()
@@ -180,10 +180,9 @@ class Player:
             self._follow(GLIDE_S)
         self._start()
         labels, seconds = self._kernels.coming
-        if (labels, seconds > 0.0) != (self._told[1], self._told[0] > 0.0) or (
-            seconds and now - self._told_at >= 1.0
-        ):
-            self._told, self._told_at = (seconds, labels), now
+        told = labels, seconds > 0.0, self._held is not None
+        if told != self._told or (seconds and now - self._told_at >= 1.0):
+            self._told, self._told_at = told, now
             self._send(Making(labels, seconds, self._held is not None))
 
     def _load_source(self, command: protocol.Load) -> None:

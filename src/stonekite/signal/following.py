@@ -10,7 +10,7 @@ What the smoothing lets through of other partials lands on multiples of half the
 found it fades out.
 """
 
-from math import pi
+from math import cos, pi, sin
 
 import numpy as np
 
@@ -27,6 +27,11 @@ _DIP, _STEADY, _LOOKS = 0.12, 0.06, 3
 _QUIET = 1e-7
 """Mean square below which nothing is followed (-70 dBFS)."""
 _SIZE = 512
+_PARTIALS_ASKED, _LEAST_FIRST = 4, 10.0 ** (-22 / 10)
+"""A note's first partial has at least so much of the power of the loudest of so many."""
+_WINDOW_COS, _WINDOW_SIN = cos(2.0 * pi / _SIZE), sin(2.0 * pi / _SIZE)
+_AT_ENDS, _AT_ENDS_ON = 0.005, 0.03
+"""So far beyond the ends of the range, as a share, a note is still begun, and still followed."""
 
 _FOUND, _RUN, _ON, _AMOUNT, _COS, _SIN, _TURN_COS, _TURN_SIN, _NOTE, _SMOOTH, _PARTS = range(4, 15)
 """Places in the state of a leg, behind the filter's memory: the partials at rest are the last, four numbers each."""
@@ -79,13 +84,52 @@ def _period(heard, shortest, longest, scratch):
 
 
 @inner
+def _sounds_itself(heard, turn):
+    """Whether what repeats so fast (`turn` radians a sample) has a tone of that pitch: of a fifth or a chord, whose notes
+    have a common fundamental, nothing sounds there."""
+    square = turn * turn
+    step_cosine = 1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0 - square / 40320.0)))
+    step_sine = turn * (1.0 - square * (1.0 / 6.0 - square * (1.0 / 120.0 - square / 5040.0)))
+    cosine, sine = step_cosine, step_sine
+    first, most = 0.0, 0.0
+    for k in range(_PARTIALS_ASKED):
+        turned_cosine, turned_sine = 1.0, 0.0
+        window_cosine, window_sine = 1.0, 0.0
+        re, im = 0.0, 0.0
+        for j in range(_SIZE):
+            value = heard[j] * (0.5 - 0.5 * window_cosine)
+            re = fused(value, turned_cosine, re)
+            im = fused(value, turned_sine, im)
+            turned_cosine, turned_sine = (
+                fused(turned_cosine, cosine, -turned_sine * sine),
+                fused(turned_cosine, sine, turned_sine * cosine),
+            )
+            window_cosine, window_sine = (
+                fused(window_cosine, _WINDOW_COS, -window_sine * _WINDOW_SIN),
+                fused(window_cosine, _WINDOW_SIN, window_sine * _WINDOW_COS),
+            )
+        power = re * re + im * im
+        if k == 0:
+            first = power
+        most = greater(most, power)
+        cosine, sine = (
+            fused(cosine, step_cosine, -sine * step_sine),
+            fused(cosine, step_sine, sine * step_cosine),
+        )
+    return first >= _LEAST_FIRST * most
+
+
+@inner
 def _look(heard, state, rate, divided, low_hz, high_hz, scratch):
     """Look for the note anew."""
-    longest = lesser(LONGEST, int(divided / low_hz) + 2)
-    shortest = greater(2, int(divided / high_hz) - 1)
+    longest = lesser(LONGEST, int(divided / low_hz * (1.0 + _AT_ENDS_ON)) + 2)
+    shortest = greater(2, int(divided / high_hz * (1.0 - _AT_ENDS_ON)) - 1)
     period = _period(heard, shortest, longest, scratch)
     hz = divided / period if period > 0.0 else 0.0
-    if hz < low_hz or hz > high_hz:
+    # What is followed may go a little beyond the ends of the range: there it would come and go.
+    beyond = _AT_ENDS_ON if state[_ON] > 0.0 else _AT_ENDS
+    within = low_hz * (1.0 - beyond) <= hz <= high_hz * (1.0 + beyond)
+    if not within or not _sounds_itself(heard, 2.0 * pi * hz / divided):
         state[_RUN], state[_ON] = 0.0, 0.0
         state[_FOUND] = 0.0
         return

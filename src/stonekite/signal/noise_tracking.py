@@ -19,6 +19,8 @@ _GUSTS = (0.15, 0.45)
 else. Of 32 bins of steady noise it is 0.1."""
 _APART = 0.25
 """How much of all may be common where noise alone is told."""
+_SHARED, _SHARED_FREELY = (0.3, 3.3), (0.08, 5.0)
+"""From which coherence (squared) on noise is shared by both legs, and by how much more with each part of it."""
 _LOG2_ODDS = math.log2(1.0 + ODDS)
 
 
@@ -79,11 +81,27 @@ def track(s, m, power):
             store(own, i, bounded(n, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 
+@inlined
+def _alone(s, power, own):
+    """The noise of a leg followed by itself: freely as in `track`; within bounds it stays what it is."""
+    if not s.loose:
+        return own
+    one = splat_eight(1.0)
+    loud = smaller(power / own * splat_eight(ODDS / (1.0 + ODDS)), splat_eight(200.0))
+    there = smaller(
+        one / (one + exp2_of(splat_eight(_LOG2_ODDS) - splat_eight(LOG2_E) * loud)), splat_eight(0.99)
+    )
+    return fma(splat_eight(1.0 - s.poles[0]) * (one - there), power - own, own)
+
+
 @inner
 def track_both(s, m, power):
     """Follow the noise of both legs by what they do not have in common. With X and Y of the legs, each over the root of
     its noise, and a voice that comes to them as 1 to q, the mean of |X|^2 - Re(X Y*) / q is the noise of X alone, however
     loud the voice is (for q = 1 the product of X and the difference of both).
+
+    Noise that both legs share is common, too, and nothing of that tells of it: in bins where it is known to be so, each
+    leg's is followed as by itself (`track`) where it is followed freely, and stays as learned otherwise.
 
     A second voice elsewhere and a room are not common either. They differ from noise in being there where the voice is
     loud: what strays of it there is counted over a second or two. So much more of what is common is taken off, and since
@@ -154,6 +172,12 @@ def track_both(s, m, power):
             store(m.slow[leg], i, there)
             # Noise is not much more than all there is, or one leg's would run away from the other's.
             moved = smaller(moved, splat_eight(2.0) * there)
+            x, y = load_eight(m.across[0], i), load_eight(m.across[1], i)
+            begins = _SHARED_FREELY[0] if s.loose else _SHARED[0]
+            slope = _SHARED_FREELY[1] if s.loose else _SHARED[1]
+            shared = bounded((x * x + y * y - splat_eight(begins)) * splat_eight(slope), low - low, one)
+            alone = _alone(s, load_eight(power[leg], i), load_eight(own, i))
+            moved = fma(shared, alone - moved, moved)
             store(own, i, bounded(moved, load_eight(s.least[leg], i), load_eight(s.most[leg], i)))
 
 

@@ -6,8 +6,8 @@ from stonekite.lazy import lazy
 
 checking = lazy("stonekite.signal.checking")
 
-ABSURD = 1e6
-"""A sample beyond this (+120 dBFS) is damage, not sound, and is read as silence."""
+ABSURD = 1e3
+"""A sample beyond this (+60 dBFS) is damage, not sound, and is read as silence."""
 
 
 def damaged(block: np.ndarray) -> np.ndarray | None:

@@ -107,7 +107,8 @@ MOST_GAIN = 10.0 ** (MOST_GAIN_DB / 20.0)
 def own_rows(own: OwnResponse, rate: float) -> np.ndarray:
     """A user's response (rows, n) at a rate in Hz."""
     whole = len(own.samples) // (4 * own.rows)
-    rows = np.frombuffer(own.samples[: 4 * whole * own.rows], dtype="<f4").astype(float)
+    with np.errstate(invalid="ignore"):  # what is no number may be no proper one of those either
+        rows = np.frombuffer(own.samples[: 4 * whole * own.rows], dtype="<f4").astype(float)
     rows = np.nan_to_num(rows.reshape(own.rows, -1), posinf=0.0, neginf=0.0)
     if not whole:
         return np.zeros((own.rows, 1))
