@@ -37,7 +37,7 @@ def test_typed_values(setting, text, value):
     ("setting", "text", "said"),
     [
         (BAND["frequency_hz"], "loud", "not a number"),
-        (BAND["frequency_hz"], "40k", "from 20.0 Hz to 20.00 kHz"),
+        (BAND["frequency_hz"], "40k", "from 20.0 Hz to 20.0 kHz"),
         (BAND["frequency_hz"], "3 dB", "is in Hz"),
         (BAND["gain_db"], "3 ms", "not in"),
         (BAND["gain_db"], "", "not a number"),

@@ -9,7 +9,7 @@ from typing import Literal
 
 from stonekite.words import NAMES, said
 
-Menu = Literal["file", "edit", "listen", "view", "help", ""]
+Menu = Literal["file", "demos", "edit", "listen", "view", "help", ""]
 Needs = Literal["nothing", "session", "stage"]
 
 
@@ -36,13 +36,48 @@ VERSIONS = 9
 
 COMMANDS: tuple[Command, ...] = (
     Command("open", "Open…", "file", ("Ctrl+O",), "open a recording or a session"),
-    Command("open-demo", "Open the demo", "file"),
-    Command("open-zither", "Open the demo of four paths", "file"),
-    Command("open-amps", "Open the demo of three amplifiers", "file"),
-    Command("open-calls-96", "Open the demo of thrown echoes, slow", "file"),
-    Command("open-calls-132", "Open the demo of thrown echoes, fast", "file"),
-    Command("open-lantern", "Open the demo of a loop", "file"),
-    Command("open-wheelhouse", "Open the demo of a voice in noise", "file"),
+    Command(
+        "open-demo",
+        "Landing stage",
+        "demos",
+        help="harp and whistle: an EQ for what both sides share, one for the rest",
+    ),
+    Command(
+        "open-zither",
+        "Cable zither",
+        "demos",
+        help="pickup left, amplifier right: four paths, and bands inside a stage",
+    ),
+    Command(
+        "open-amps",
+        "Three amplifiers",
+        "demos",
+        help="the zither's pickup through three of them, left, centre, right",
+    ),
+    Command(
+        "open-calls-96",
+        "Calls, slow",
+        "demos",
+        help="echoes thrown after single words, in time at 96 beats a minute",
+    ),
+    Command(
+        "open-calls-132",
+        "Calls, fast",
+        "demos",
+        help="the same at 132 beats a minute: the notes stay, the times follow",
+    ),
+    Command(
+        "open-lantern",
+        "Lantern",
+        "demos",
+        help="echoes of both legs that feed each other, with stages in the loop",
+    ),
+    Command(
+        "open-wheelhouse",
+        "Wheelhouse",
+        "demos",
+        help="a voice in the noise of an engine and of wind, cleaned of both",
+    ),
     Command("open-generator", "Open the test generator", "file"),
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),

@@ -7,9 +7,9 @@ import msgspec
 
 from stonekite.session import tree
 from stonekite.session.spur import SPLIT, SPURS, Spur
-from stonekite.session.timing import moved_note
+from stonekite.session.timing import by_notes, moved_note
 from stonekite.session.tree import Path, at
-from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Version
+from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Tempo, Version
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import DEEPEST, MOST_STAGES, branches_of
 from stonekite.stages.registry import KINDS
@@ -164,6 +164,8 @@ def add_stage(
 ) -> tuple[Session, int]:
     """A session with a new stage in a branch, on the legs that go through it; returns it and the stage's id."""
     stage = KINDS[kind].stage(id=0)
+    if session.sound.tempo != Tempo():
+        stage = by_notes(stage)
     if tree.carries_one(session.sound.stems[stem].strip, branch):
         stage = on_one_leg(stage)
     return insert_stage(session, stem, stage, where, branch)

@@ -6,7 +6,7 @@ from typing import Any, get_args, get_type_hints
 import msgspec
 
 from stonekite import notes
-from stonekite.session.types import Session, Sound, Strip, Tempo
+from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.settings import settings_of
@@ -127,3 +127,16 @@ def nearest_beat(tempo: Tempo, seconds: float) -> float:
     length = 60.0 / tempo.bpm
     found = tempo.first_beat_s + round(beat_at(tempo, seconds)) * length
     return found if found >= 0.0 else found + length
+
+
+def by_notes(stage: Any) -> Any:
+    """A new stage whose times in ms are given by the notes that they are at the usual tempo, to follow another one."""
+    for leg in LEGS:
+        side = getattr(stage, leg)
+        for name, setting in {} if side is None else settings_of(type(side)).items():
+            if setting.note and setting.unit == "ms" and not getattr(side, setting.note):
+                length = notes.named(getattr(side, name) / 1000.0 * Tempo().bpm / 60.0)
+                if length in notes.names():
+                    side = msgspec.structs.replace(side, **{setting.note: length})
+        stage = msgspec.structs.replace(stage, **{leg: side})
+    return stage

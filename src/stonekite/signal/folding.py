@@ -18,7 +18,7 @@ LATEST_S = 0.02
 MOST_DB, LEAST_DB = 6.0, -40.0
 _COMMON = 0.08
 """Coherence (squared) from which on a band tells all about its worth."""
-_CLEAN = 1e-3
+_CLEAN = 1e-4
 """A side has so much noise at the least, as a share of its power."""
 
 
@@ -53,7 +53,9 @@ def worth(spectra: np.ndarray, rate: float) -> Worth:
         above = np.maximum(top - quiet, 1e-3 * top)
         ratio = math.sqrt(above[0] / above[1])
         signal = np.minimum(shared * np.array([ratio, 1.0 / ratio]), total)
-        noise = np.maximum(total - signal, _CLEAN * total)
+        # What is there in the quietest frames bounds the noise, however badly the other side tells what is common.
+        noise = np.minimum(total - signal, quiet * len(own))
+        noise = np.maximum(noise, _CLEAN * total)
         reach = np.sqrt(np.maximum(signal, 1e-30))
         weights[:, k] = reach / noise / np.sum(signal / noise) * 0.5 * reach.sum()
         evidence[k] = min(1.0, coherence / _COMMON) if coherence > 0.02 else 0.0

@@ -69,9 +69,9 @@ class BandsSide(Side, frozen=True, kw_only=True):
         Literal[24, 48],
         choice("dB per octave", {24: "24", 48: "48"}, help="How steeply one band goes over into the next"),
     ] = 24
-    first_hz: _crossing(250.0, "First") = 250.0  # type: ignore[valid-type]
-    second_hz: _crossing(2500.0, "Second") = 2500.0  # type: ignore[valid-type]
-    third_hz: _crossing(8000.0, "Third") = 8000.0  # type: ignore[valid-type]
+    first_hz: _crossing(180.0, "First") = 180.0  # type: ignore[valid-type]
+    second_hz: _crossing(1600.0, "Second") = 1600.0  # type: ignore[valid-type]
+    third_hz: _crossing(6400.0, "Third") = 6400.0  # type: ignore[valid-type]
     paths: Annotated[tuple[BandPath, ...], msgspec.Meta(min_length=MOST, max_length=MOST)] = (
         BandPath(),
     ) * MOST

@@ -292,6 +292,8 @@ def words(side: CabinetSide) -> str:
         )
     late = 1000 * late_s(side)
     how = said("aligned") if side.aligned else said("not aligned: they comb")
+    if side.aligned and len(BOXES[side.cabinet].cabinet.places) > 1:
+        how = said("aligned for the speaker in front of them; the others still comb, by a few dB up to 17")
     words = (
         said("The second microphone is {late:.2f} ms late: {how}")
         if late >= 0

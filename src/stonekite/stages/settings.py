@@ -118,7 +118,9 @@ class Setting:
         if self.decimals is not None:
             return words.figure(value, self.unit, self.decimals)
         if self.unit == "Hz":
-            return f"{value / 1000:.2f} kHz" if value >= 1000 else f"{value:.{0 if value >= 200 else 1}f} Hz"
+            if value >= 1000:
+                return f"{value / 1000:.{2 if value < 9995 else 1}f} kHz"
+            return f"{value:.{0 if value >= 200 else 1}f} Hz"
         if self.unit == "dB":
             text = words.figure(value, "dB", sign=True)
             return text if self.low < 0 else text.removeprefix("+")

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from stonekite.desktop.controls.choices import Segments
 from stonekite.desktop.controls.fields import Entry
 from stonekite.desktop.controls.plain import Label, tip
+from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import presets
@@ -95,6 +96,9 @@ class PresetsDialog(QDialog):
         self.scope.chosen.connect(lambda scope: self._fill())
         self.list.currentItemChanged.connect(lambda item, old: self._try(item))
         self.list.itemDoubleClicked.connect(lambda item: self.accept())
+        # What one is for is said before it is heard, too.
+        self.list.setMouseTracking(True)
+        self.list.itemEntered.connect(lambda item: self._show_about(item.data(Qt.ItemDataRole.UserRole)))
         self.name.textChanged.connect(lambda text: self.keep.setEnabled(bool(text.strip())))
         self.name.returnPressed.connect(self._keep)
         self.name.left.connect(self.reject)
@@ -133,10 +137,13 @@ class PresetsDialog(QDialog):
         item = self.list.currentItem()
         return item.data(Qt.ItemDataRole.UserRole) if item is not None else None
 
-    def _show(self, chosen: tuple[Path, Preset] | None) -> None:
+    def _show_about(self, chosen: tuple[Path, Preset] | None) -> None:
         self.about.setText(
             _about(*chosen) if chosen else said("Choose one to hear it; Cancel goes back to what was.")
         )
+
+    def _show(self, chosen: tuple[Path, Preset] | None) -> None:
+        self._show_about(chosen)
         self.write.setEnabled(chosen is not None)
         self.delete.setEnabled(chosen is not None and chosen[0].parent != presets.SHIPPED)
 
@@ -178,7 +185,9 @@ class PresetsDialog(QDialog):
         self.message.setText(said("Kept as “{name}”.").format(name=preset.name))
 
     def _import(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, said("Import a preset"), "", _FILTER)
+        name, _ = QFileDialog.getOpenFileName(
+            self, said("Import a preset"), preferences.last_folder(), _FILTER
+        )
         if name:
             self.import_from(Path(name))
 

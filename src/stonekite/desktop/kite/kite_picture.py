@@ -18,6 +18,7 @@ from stonekite.desktop.kite import layout
 from stonekite.desktop.kite.kite_places import KitePlaces
 from stonekite.desktop.kite.stones import sign, stone_path
 from stonekite.desktop.pictures.turn import turn
+from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, anything_alone
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import kind_of
@@ -59,7 +60,7 @@ class KitePicture(KitePlaces):
             painter.setFont(font(8.5))
             painter.setPen(roles.muted)
             words = said("{spurs} spurs, {stages} stages: scroll to see all").format(
-                spurs=len(self._strip.spurs), stages=len(self._strip.stages)
+                spurs=len(self._strip.spurs), stages=sum(1 for _ in tree.walk(self._strip))
             )
             painter.drawText(QRectF(14, 6, 220, 16), Qt.AlignmentFlag.AlignLeft, words)
 

@@ -16,6 +16,8 @@ class Preferences(msgspec.Struct, frozen=True):
 
     theme: Literal["dark", "light"] = "dark"
     recent: tuple[str, ...] = ()
+    folder: str = ""
+    """Where a file was chosen last."""
     keys: dict[str, tuple[str, ...]] = {}
     """Those that are not the usual ones, by the id of their command."""
 
@@ -52,6 +54,22 @@ def remember(path: Path) -> None:
     recent = (name, *(other for other in known.recent if other != name))[:RECENT]
     with contextlib.suppress(OSError):
         save(msgspec.structs.replace(known, recent=recent))
+
+
+def last_folder() -> str:
+    """Where a dialog for files begins: where the last one was, at first in the folder for music."""
+    for name in (load().folder, platformdirs.user_music_dir()):
+        if name and Path(name).is_dir():
+            return name
+    return str(Path.home())
+
+
+def note_folder(path: Path) -> None:
+    """Note where a file was chosen; nothing is said if that cannot be kept."""
+    known, name = load(), str(path.absolute().parent)
+    if name != known.folder:
+        with contextlib.suppress(OSError, UnicodeEncodeError):
+            save(msgspec.structs.replace(known, folder=name))
 
 
 def save(preferences: Preferences) -> None:

@@ -274,6 +274,8 @@ class EchoPainting(Picture):
             word = said("1 beat") if k == 1 else said("{count} beats").format(count=k)
             if every * (self.x_of(beat) - self.x_of(0)) >= 110:
                 word += f" · {figure(k * beat * 1000.0, 'ms', 0)}"
+            if x > self.width() - 34.0:  # it would stand beside its place, and in the way of the one before
+                continue
             left = min(x - 60, self.width() - 124.0)
             painter.drawText(QRectF(left, plot.bottom() + 2, 120, 14), Qt.AlignmentFlag.AlignHCenter, word)
         painter.setFont(font(8.5, bold=True))

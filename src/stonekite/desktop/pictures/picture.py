@@ -72,8 +72,10 @@ class Picture(QWidget):
                 made = canvas(self, Qt.GlobalColor.transparent if ground is None else ground)
                 inner = QPainter(made)
                 inner.setRenderHint(QPainter.RenderHint.Antialiasing)
-                paint(inner)
-                inner.end()
+                try:
+                    paint(inner)
+                finally:  # a painter that outlives what it paints on ends the process
+                    inner.end()
             self._layers[name] = made
         if made is not None:
             painter.drawPixmap(0, 0, made)

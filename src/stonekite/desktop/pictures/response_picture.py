@@ -187,12 +187,15 @@ class ResponsePicture(Picture):
         self.ground(painter)
         painter.setFont(font(8))
         grid = mixed(roles.line, roles.ground, 0.55)
+        free = -1e9
         for hertz in _MARKS_HZ:
             x = round(self.x_of(hertz)) + 0.5
             painter.setPen(QPen(grid, 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
             painter.setPen(roles.muted)
-            if plot.right() - x > 45:  # where the units stand
+            half = 0.5 * painter.fontMetrics().horizontalAdvance(_word_of(hertz)) + 3
+            if plot.right() - x > 45 and x - half >= free:  # where the units stand, and the one before
+                free = x + half
                 painter.drawText(
                     QRectF(x - 30, plot.bottom() + 3, 60, 16), Qt.AlignmentFlag.AlignCenter, _word_of(hertz)
                 )
@@ -207,8 +210,12 @@ class ResponsePicture(Picture):
             painter.drawText(
                 QRectF(0, y - 9, 34, 18), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, word
             )
+        free = 1e9
         for db in range(int(SPECTRUM_BOTTOM_DB) + 15, int(SPECTRUM_TOP_DB), 15):
             y = self._spectrum_y(db)
+            if y + 6 > free:
+                continue
+            free = y - 6
             painter.setPen(mixed(roles.muted, roles.panel, 0.75))
             painter.drawText(
                 QRectF(plot.right() + 5, y - 9, 31, 18),

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QFileDialog, QWidget
 
 from stonekite.desktop.dialogs.questions import Question
 from stonekite.desktop.links.errands import Errands
+from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document, session_of
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.files.audio import READABLE, AudioError
@@ -53,7 +54,9 @@ class Matching(QObject):
             self.start(None)
             return
         pattern = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
-        name, _ = QFileDialog.getOpenFileName(self._window, said("Reference"), "", pattern)
+        name, _ = QFileDialog.getOpenFileName(
+            self._window, said("Reference"), preferences.last_folder(), pattern
+        )
         if name:
             try:
                 self.start(session_of(Path(name))[0].sound.stems[0].source)

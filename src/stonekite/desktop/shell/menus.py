@@ -59,7 +59,11 @@ class Menus(QFrame):
         self.add_menu = QMenu(said("Add a stage"))
         fill_with_kinds(self.add_menu, window.stages.add)
         bar = self.bar = QMenuBar()
-        self._fill(bar.addMenu(said("&File")), "file", {"open-demo": self.recent_menu})
+        self.demos_menu = QMenu(said("Demos"))
+        self._fill(self.demos_menu, "demos", {})
+        file = bar.addMenu(said("&File"))
+        self._fill(file, "file", {"open-generator": self.recent_menu})
+        file.insertMenu(self.actions_by_id["open-generator"], self.demos_menu)
         self._fill(bar.addMenu(said("&Edit")), "edit", {"remove": self.add_menu})
         self.signal_menu = bar.addMenu(said("&Signal"))
         self.split_actions = self._fill_splits(self.signal_menu)
@@ -92,7 +96,8 @@ class Menus(QFrame):
                 menu.addSeparator()
             if command.id in before:
                 menu.addMenu(before[command.id])
-            action = self.actions_by_id[command.id] = QAction(command.words, self._window)
+            words = f"{command.words}\t{command.help}" if name == "demos" else command.words
+            action = self.actions_by_id[command.id] = QAction(words, self._window)
             action.setCheckable(command.checkable)
             act = self._acts[command.id]
             # Only what can be checked wants to know whether it is.

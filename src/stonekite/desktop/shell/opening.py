@@ -118,12 +118,13 @@ class Opening(QObject):
         name, _ = QFileDialog.getOpenFileName(
             self._window,
             said("Open"),
-            "",
+            preferences.last_folder(),
             said("Recordings and sessions ({names})").format(
                 names=" ".join("*" + s for s in (*READABLE, SUFFIX))
             ),
         )
         if name:
+            preferences.note_folder(Path(name))
             self.open_path(Path(name))
 
     def ask_recent(self, path: Path) -> None:

@@ -7,6 +7,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QFileDialog
 
+from stonekite.desktop.model import preferences
 from stonekite.processes.jobs import Answer, ReadResponse, ResponseRead
 from stonekite.stages.registry import kind_of
 from stonekite.words import NAMES, said
@@ -31,8 +32,11 @@ class Responses(QObject):
         chosen = self._window.stages.chosen
         if chosen is None:
             return
-        path, _ = QFileDialog.getOpenFileName(self._window, said("Response of a cabinet"), "", _FILTER)
+        path, _ = QFileDialog.getOpenFileName(
+            self._window, said("Response of a cabinet"), preferences.last_folder(), _FILTER
+        )
         if path:
+            preferences.note_folder(Path(path))
             self.use(Path(path))
 
     def use(self, path: Path) -> None:

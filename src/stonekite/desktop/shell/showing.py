@@ -71,8 +71,12 @@ class Showing:
         self._window.kite.choose_spur(self._window.spurs.chosen if self.view == "spur" else 0)
         self._window.kite.mark(self.view)
         self._window.timeline.show_split(strip.split)
+        # Inside a stage of a spur the map shows nothing that the legs' levels belong to.
+        inside = self._window.kite.inside
+        of_spur = bool(inside) and tree.find(strip, inside)[0][0] == "spurs"
         for row in self._window.leg_rows.values():
             row.setEnabled(True)
+            row.setVisible(not of_spur)
             row.refresh()
         key = (strip.split.mode, strip.split.matrix if strip.split.mode == "mid-side" else "")
         self._window.menus.split_actions[key].setChecked(True)

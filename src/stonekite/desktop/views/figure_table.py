@@ -99,7 +99,7 @@ class FigureTable(QWidget):
             painter.drawText(
                 QRectF(indent, y, 200, _ROW),
                 Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
-                what.label.strip(),
+                f"{what.label.strip()}, {what.unit}" if what.unit else what.label.strip(),
             )
             for place, (right, text) in enumerate(zip(rights, self._texts(what), strict=False)):
                 painter.setFont(font(8.5, bold=place == 1))

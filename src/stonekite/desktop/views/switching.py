@@ -7,6 +7,7 @@ from PySide6.QtCore import QObject, QPoint, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
 
 from stonekite.desktop.links.comparing import Comparing, Range, subjects_of
+from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import STEM, Document, session_of
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.engine.offline.subjects import Subject
@@ -235,8 +236,11 @@ class Switching(QObject):
         if not self._document.is_open:
             return
         pattern = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
-        names, _ = QFileDialog.getOpenFileNames(self._window, said("References"), "", pattern)
+        names, _ = QFileDialog.getOpenFileNames(
+            self._window, said("References"), preferences.last_folder(), pattern
+        )
         for name in names:
+            preferences.note_folder(Path(name))
             self.add_reference(Path(name))
 
     def add_reference(self, path: Path) -> None:
