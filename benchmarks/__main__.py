@@ -8,12 +8,13 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import amps, comparing, echoes, in_c, kernels, noises, paths, window
+from benchmarks import amps, comparing, echoes, first_sound, in_c, kernels, noises, paths, window
 
 
 def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from window.start_rows()
     yield from window.first_picture_rows(folder)
+    yield from first_sound.rows(quick)
     yield from kernels.kernel_rows()
     yield from kernels.kind_rows()
     yield from in_c.rows()
