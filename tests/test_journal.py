@@ -204,3 +204,38 @@ def test_the_window_keeps_a_journal_and_offers_it(window, qtbot, tmp_path, monke
     assert len(list((tmp_path / "journals").glob(f"*{SUFFIX}"))) == 1, "this window's own"
     window.document.discard()
     window.recovering.close()
+
+
+@pytest.mark.processes
+@pytest.mark.slow
+def test_a_window_that_is_ended_in_any_way_keeps_what_was_not_saved(tmp_path):
+    path = write_wav(tmp_path / "quay.wav", noise(0.5))
+    environment = {
+        **os.environ,
+        "QT_QPA_PLATFORM": "offscreen",
+        "XDG_STATE_HOME": str(tmp_path / "state"),
+        "XDG_CONFIG_HOME": str(tmp_path / "config"),
+    }
+    journals, worst = tmp_path / "state" / "stonekite" / "journals", 0.0
+    ways = [signal.SIGTERM, signal.SIGHUP, signal.SIGKILL, signal.SIGKILL] * (50 if THOROUGH else 1)
+    for number in ways:
+        process = subprocess.Popen(
+            [sys.executable, str(Path(__file__).with_name("editing_window.py")), str(path)],
+            env=environment,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert process.stdout is not None
+        told = [process.stdout.readline() for _ in range(60)]
+        process.send_signal(number)
+        told += process.stdout.readlines()
+        assert process.wait(60) == (-9 if number == signal.SIGKILL else 0)
+        times = {int(a): float(b) for a, b in (line.split() for line in told if len(line.split()) == 2)}
+        (left,) = left_behind(journals)
+        assert left.session is not None and left.entry.edits > 0
+        lost = max(times.values()) - times[min(left.entry.edits, max(times))]
+        worst = max(worst, lost)
+        assert lost <= (1.0 if number == signal.SIGKILL else 0.05)
+        left.forget()
+        assert list(journals.iterdir()) == []
+    print(f"ended windows: {worst:.2f} s of edits lost at the most")

@@ -36,10 +36,10 @@ def run(paths: list[Path], demo: bool = False) -> int:
     application.setDesktopFileName("stonekite")
     speak(application)
     theme.apply(application, preferences.load().theme)
-    # Ctrl-C in the terminal and the end of a desktop session close the window properly; what is not saved stays in its
-    # journal.
+    # Ctrl-C in the terminal and the end of a desktop session end it properly, but without a question that nobody may be
+    # there to answer: what is not saved stays in its journal.
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
-        signal.signal(number, lambda *_: application.quit())
+        signal.signal(number, lambda *_: application.exit(0))
     heartbeat = QTimer()
     heartbeat.timeout.connect(lambda: None)
     heartbeat.start(250)
