@@ -16,6 +16,8 @@ CENTRES_HZ = tuple(float(f) for f in np.geomspace(40.0, 20_000.0, 28))
 """Where weights are known, a third of an octave apart."""
 LATEST_S = 0.02
 MOST_DB, LEAST_DB = 6.0, -40.0
+ALONE = 10.0
+"""A side that has so many times the noise of the other one, of sound as loud, is left out."""
 _COMMON = 0.08
 """Coherence (squared) from which on a band tells all about its worth."""
 _CLEAN = 1e-4
@@ -40,6 +42,7 @@ def worth(spectra: np.ndarray, rate: float) -> Worth:
     loud = _banded(np.abs(spectra[:, 0]) * np.abs(spectra[:, 1]), bands)
     n = len(CENTRES_HZ)
     weights, evidence = np.zeros((2, n)), np.zeros(n)
+    rest, heard = np.ones(n), np.ones(n)
     own, common = _banded(power, bands), _banded(across, bands)
     for k in range(n):
         total = own[:, :, k].sum(axis=0)
@@ -51,6 +54,7 @@ def worth(spectra: np.ndarray, rate: float) -> Worth:
         quiet = own[loud[:, k] <= low, :, k].mean(axis=0)
         top = own[loud[:, k] >= high, :, k].mean(axis=0)
         above = np.maximum(top - quiet, 1e-3 * top)
+        rest[k], heard[k] = quiet[1] / max(quiet[0], 1e-30), above[1] / above[0]
         ratio = math.sqrt(above[0] / above[1])
         signal = np.minimum(shared * np.array([ratio, 1.0 / ratio]), total)
         # What is there in the quietest frames bounds the noise, however badly the other side tells what is common.
@@ -59,7 +63,19 @@ def worth(spectra: np.ndarray, rate: float) -> Worth:
         reach = np.sqrt(np.maximum(signal, 1e-30))
         weights[:, k] = reach / noise / np.sum(signal / noise) * 0.5 * reach.sum()
         evidence[k] = min(1.0, coherence / _COMMON) if coherence > 0.02 else 0.0
-    return Worth(_filled(weights, evidence), float(evidence.max(initial=0.0)))
+    sure = float(evidence.max(initial=0.0))
+    # Where one side has far more noise on the whole, the other one alone loses next to nothing, and no band of it is
+    # turned by what is only guessed.
+    level = float(np.median(heard[evidence > 0.5])) if (evidence > 0.5).any() else 1.0
+    noisier = float(np.median(rest)) / max(level, 1e-12)
+    if sure and (noisier > ALONE or noisier < 1.0 / ALONE):
+        gains = np.full((2, n), LEAST_DB)
+        alone = 0 if noisier > ALONE else 1
+        gains[alone] = 20 * math.log10(
+            0.5 * (1.0 + (math.sqrt(level) if alone == 0 else 1 / math.sqrt(level)))
+        )
+        return Worth(np.clip(gains, LEAST_DB, MOST_DB), sure)
+    return Worth(_filled(weights, evidence), sure)
 
 
 def _banded(values: np.ndarray, bands: np.ndarray) -> np.ndarray:
@@ -88,7 +104,9 @@ def half(rate: float) -> int:
 def gains_at(gains_db: np.ndarray, hz: np.ndarray) -> np.ndarray:
     """Gains (2, n) at frequencies in Hz of those (2, bands) in dB at CENTRES_HZ."""
     place = np.log(np.maximum(np.asarray(hz, dtype=float), 1.0))
-    return 10.0 ** (np.stack([np.interp(place, np.log(CENTRES_HZ), row) for row in gains_db]) / 20.0)
+    made = 10.0 ** (np.stack([np.interp(place, np.log(CENTRES_HZ), row) for row in gains_db]) / 20.0)
+    made[np.max(gains_db, axis=1) <= LEAST_DB] = 0.0  # a side that is left out
+    return made
 
 
 def turned(late_s: float, inverted: bool, hz: np.ndarray) -> np.ndarray:

@@ -187,6 +187,8 @@ def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
         [sides[0, other : other + count], sides[1, early : early + count] * (-1 if inverted else 1)]
     )
     found = folding.worth(suppressor.spectra(together, rate), rate)
+    if np.max(found.gains_db, axis=1).min() <= folding.LEAST_DB:  # one side alone waits for nobody
+        late, inverted = 0.0, False
     if not found.sure:
         raise ValueError(said("Left and right have nothing in common here that could be folded."))
     return Learned(
