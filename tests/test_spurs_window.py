@@ -305,7 +305,7 @@ def test_all_that_is_done_to_a_stage_is_done_in_a_branch(opened, qtbot):
     window.document.put_in_side(window.stages.stage, "upper", ("mix",), 60.0, "mix")
     assert window.stages.stage.lower.mix == 60.0
     words = window.kite.accessibleDescription()
-    assert words.startswith("EQ on Left, in Spur, Bands, above 250 Hz chosen.")
+    assert words.startswith("EQ on Left, in Spur, Bands, above 180 Hz chosen.")
     window.stages.copy()
     window.stages.paste()
     pasted = window.stages.stage

@@ -180,10 +180,10 @@ class Player:
             self._follow(GLIDE_S)
         self._start()
         labels, seconds = self._kernels.coming
-        told = labels, seconds > 0.0, self._held is not None
+        told = labels, seconds > 0.0, seconds > 0.0 and self._held is not None
         if told != self._told or (seconds and now - self._told_at >= 1.0):
             self._told, self._told_at = told, now
-            self._send(Making(labels, seconds, self._held is not None))
+            self._send(Making(labels, seconds, told[2]))
 
     def _load_source(self, command: protocol.Load) -> None:
         if self._playback is not None:

@@ -170,7 +170,7 @@ ROWS: tuple[Row, ...] = (
     Row(
         said("Image"),
         said("Right is late by"),
-        "samples",
+        said("samples"),
         1,
         ("offset_samples",),
         said("Offset of the sides; negative: left is late"),

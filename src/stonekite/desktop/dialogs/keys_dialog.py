@@ -22,6 +22,7 @@ from stonekite.words import said
 
 _MENUS = {
     "file": said("File"),
+    "demos": said("Demos"),
     "edit": said("Edit"),
     "listen": said("Listen"),
     "view": said("View"),

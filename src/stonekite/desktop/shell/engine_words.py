@@ -42,7 +42,8 @@ class EngineWords(QObject):
         before, self._making = self._making, making if making.seconds else None
         if self._making is None and before is not None:
             self.said.emit(said("All that this needs has been prepared."))
-        self.refresh()
+        if self._making is not None or before is not None:
+            self.refresh()
 
     def _place_of(self, stage: int) -> str:
         return names_of(self._document.strip).get(stage, "") if self._document.is_open else ""
