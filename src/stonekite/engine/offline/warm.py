@@ -4,6 +4,7 @@ To compile all of them takes a minute, so that what plays does not wait for all:
 mark beside the compiled kernels (signal/kept_kernels.py) what has been compiled on this machine already.
 """
 
+import contextlib
 import hashlib
 from collections.abc import Iterable, Iterator
 from functools import cache
@@ -114,8 +115,9 @@ def warm_kernels(names: Iterable[str] = (ENDS, *KINDS)) -> None:
 
 
 def _made(name: str) -> None:
-    _marks().mkdir(parents=True, exist_ok=True)
-    _mark(name).touch()
+    with contextlib.suppress(OSError):  # where nothing can be kept it is compiled again
+        _marks().mkdir(parents=True, exist_ok=True)
+        _mark(name).touch()
 
 
 @cache
