@@ -83,7 +83,7 @@ def main() -> None:
     threading.Thread(target=listen, daemon=True).start()
     if "rest" in sys.argv[1:]:
         _rest()
-        return
+        os._exit(0)  # not past the thread that listens, which Python would wait for in vain
     while True:
         task = tasks.get()
         make(task.part)
