@@ -61,7 +61,7 @@ RENEW_S = 2.0
 """A device that went away is not tried again for so long."""
 FURTHER_S, CALM_S = 0.06, 20.0
 """So much further ahead after sound has run out, and so long without that until half of it is taken back."""
-START_WAIT_S = 7.0
+START_WAIT_S = 5.0
 """So long a start waits for kernels that its stages need; then it begins without those stages."""
 AHEAD_FRAMES = 32768
 """Fetched from the file at once."""
