@@ -55,6 +55,9 @@ class Kernels:
 
     def want(self, strips: Iterable[Strip]) -> None:
         """These strips are to be played: what they need comes before all else."""
+        if len(self._whole) == 1 + len(KINDS):  # as on every start but the first
+            self._wanted = {}
+            return
         parts = {warm.way_of(part): part for strip in strips for part in warm.parts_of(strip)}
         before = set(self._wanted)
         self._wanted = {way: part for way, part in parts.items() if not self._is_there(part)}
