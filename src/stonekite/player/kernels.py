@@ -171,8 +171,3 @@ class Kernels:
             self._makers.remove(child)
         for way in [way for way, maker in self._at_work.items() if maker is child]:
             self._made(Made(way))
-
-    def close(self) -> None:
-        """End what is still being compiled."""
-        for child in (*self._makers, *([self._rest] if self._rest is not None else [])):
-            child.kill()
