@@ -354,13 +354,14 @@ def begin(qtbot, window, kind: str, trials: int):
 
 
 def snapshot(window) -> list:
-    """Everything in the window that could tell anything."""
+    """Everything to be seen in the window that could tell anything."""
     found = [window.windowTitle()]
     for widget in window.findChildren(QWidget):
+        if not widget.isVisible():
+            continue
         found.append(
             (
                 type(widget).__name__,
-                widget.isVisible(),
                 widget.isEnabled(),
                 widget.geometry(),
                 widget.toolTip(),

@@ -427,6 +427,33 @@ def test_a_throw_is_exported_with_its_tail_as_long_as_predicted(tmp_path):
     assert (written.shape[1] - sound.shape[1]) / RATE == pytest.approx(predicted, rel=0.08)
 
 
+@pytest.mark.parametrize("split", ["left-right", "mid-side"])
+@pytest.mark.parametrize("loud_db", [15.0, 40.0, 59.0])
+def test_a_damaged_sample_does_not_silence_an_echo_that_falls(tmp_path, loud_db, split):
+    """Half a second after it, the echoes are those of the programme again, on either leg and through taps."""
+    side = EchoSide(time_ms=130.0, feedback_db=-6.0, level_db=0.0)
+    stage = Echo(id=3, upper=side, lower=side, shared=EchoShared(taps=(Tap(time_ms=57.0, level_db=-3.0),)))
+    sound = 0.1 * programme(3.0, 7)
+    damaged = sound.copy()
+    damaged[1, RATE] = 10 ** (loud_db / 20)
+    strip = Strip(split=Split(mode=split), stages=(stage,))
+    made = []
+    for heard_now in (sound, damaged):
+        chain = Chain(strip, RATE)
+        made.append(chain.process(heard_now.copy(), 0))
+        assert not chain.guarded
+    # Of what goes round there are four echoes in that time, each 6 dB down: of full scale 20 dB are left at the most.
+    apart = np.abs(made[0] - made[1])
+    tail = apart[:, int(1.55 * RATE) :].max()
+    print(
+        f"{loud_db:.0f} dBFS, {split}: {20 * np.log10(tail):.1f} dBFS from what it would have been, half a second later"
+    )
+    # Each leg stays under the guard: of mid and side left and right are the sum.
+    most = 10 ** (12 / 20) * (1 + 1e-9) * (2 if split == "mid-side" else 1)
+    assert np.abs(made[1][:, int(1.01 * RATE) :]).max() <= most
+    assert np.median(apart[:, int(1.55 * RATE) :]) < 1e-6 and np.abs(made[1][:, -RATE:]).max() > 0.05
+
+
 def test_the_guard_silences_says_so_and_comes_back_with_the_next_start(tmp_path):
     """A loop that is bounded, behind a level of 6 dB and a bell of 12: louder than +12 dBFS all the same."""
     side = EchoSide(time_ms=50.0, feedback_db=6.0, level_db=6.0, low_gain_db=18.0, low_hz=500.0, low_q=0.5)

@@ -149,10 +149,12 @@ def test_a_fold_takes_each_frequency_from_the_side_that_is_worth_more():
     late = int(0.0033 * RATE)
     right = -np.roll(0.5 * clean, late) + 0.5 * noise[1]
     sound = np.stack([clean + 0.1 * noise[0], right])
-    out = np.roll(through(learned_fold(sound), sound)[0], -late)
+    out = through(learned_fold(sound), sound)[0]
+    # Both in time are as late as the later one; the better side alone is heard as it came.
+    made = max(si_sdr(clean, out), si_sdr(clean, np.roll(out, -late)))
     left, plain = si_sdr(clean, sound[0]), si_sdr(clean, sound[0] - np.roll(right, -late))
-    print(f"fold {si_sdr(clean, out):.1f} dB, left alone {left:.1f}, sum in time {plain:.1f}")
-    assert si_sdr(clean, out) > left - 1.0 and si_sdr(clean, out) > plain + 9.0
+    print(f"fold {made:.1f} dB, left alone {left:.1f}, sum in time {plain:.1f}")
+    assert made > left - 1.0 and made > plain + 9.0
     low, high = (signal.butter(8, 1000, kind, fs=RATE, output="sos") for kind in ("low", "high"))
     shaped = np.stack([signal.sosfilt(low, noise[0]), signal.sosfilt(high, noise[1])])
     sound = clean + shaped * np.std(clean) / np.std(shaped, axis=1, keepdims=True)

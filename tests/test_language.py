@@ -95,6 +95,16 @@ window.resize(1280, 800)
 window.show()
 look(window)
 window.opening.open_demo()
+window.start()
+for _ in range(600):  # What is measured is painted, too.
+    wait(0.1)
+    if window.showing.measured is not None:
+        break
+assert window.showing.measured is not None
+window.show_view("compare")
+while window.switching.comparing.waiting:
+    wait(0.1)
+look(window)
 for kind in KINDS:
     window.stages.add(kind)
     app.processEvents()

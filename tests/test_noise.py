@@ -309,3 +309,18 @@ def test_the_curve_of_the_noise_can_be_bent_on_each_leg():
     ]
     print(f"louder noise through a bent curve: {at[0].round(1)} dB at 900 Hz, {at[1].round(1)} at 10 kHz")
     assert at[0][1] < at[0][0] - 6.0 and at[1][1] > at[1][0] + 1.0 and at[1][1] > -1.0
+
+
+@pytest.mark.parametrize("analysis", ["together", "own", "one"])
+def test_a_clean_voice_of_which_nothing_was_learned_is_left_alone(analysis):
+    """Also one that speaks from the first sample on; and steady noise is found all the same."""
+    kept = []
+    for seed in range(6):
+        spoken = np.stack([voices.voice(seed)] * 2)
+        out = cleaned(spoken, learn=False, amount=12.0, analysis=analysis)[:, : spoken.shape[1]]
+        kept.append(si_sdr(spoken[0], out[0]))
+    hiss = 0.01 * np.random.default_rng(1).standard_normal((2, 3 * RATE))
+    out = cleaned(hiss, learn=False, amount=12.0, analysis=analysis)
+    down = 20 * np.log10(np.std(out[:, RATE:]) / np.std(hiss[:, RATE:]))
+    print(f"{analysis}: SI-SDR {np.round(kept, 1)}, mean {np.mean(kept):.1f} dB; hiss {down:.1f} dB")
+    assert min(kept) > 25.0 and np.mean(kept) > 35.0 and down < -10.0

@@ -168,3 +168,24 @@ def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch
         ),
         timeout=60_000,
     )
+
+
+def test_learning_can_be_cancelled(window, qtbot):
+    """Nothing is learned then, the word says so, and learning works again afterwards."""
+    window.document.open(wheelhouse_session())
+    window.start()
+    window.stages.choose(2, "upper")
+    editor, cancel = window.panel.editors["noise"], window.transport_row.cancel
+    qtbot.waitUntil(editor.isVisible)
+    before = window.stages.stage.shared.learned
+    qtbot.waitUntil(lambda: window.showing.measured is not None, timeout=90_000)
+    assert not cancel.isVisible()
+    window.learning.learn(0.0, 6.0)
+    assert cancel.isVisible()
+    click(qtbot, cancel, QPointF(cancel.rect().center()))
+    assert not cancel.isVisible() and window.transport_row.hint.text() == "Learning the noise: cancelled."
+    qtbot.wait(1500)
+    assert window.stages.stage.shared.learned == before
+    window.learning.learn(0.1, 0.7)
+    qtbot.waitUntil(lambda: window.stages.stage.shared.learned != before, timeout=90_000)
+    assert not cancel.isVisible()

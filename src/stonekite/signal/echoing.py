@@ -236,8 +236,8 @@ def duck(wet, dry, envelope, least, low, high, rise, fall):
 @kernel
 def guard(block, wet, dry, levels, limit, fall, numbers, works):
     """Put dry by its gain and wet by its levels (2,) together into block (2, frames). Where that would be louder than the
-    limit, it is held there and the wet part falls silent for good: `numbers` are its gain now, and whether it is on its
-    way out.
+    limit, it is held there, and where `fall` is given (of gain, in each sample) the wet part falls silent for good:
+    `numbers` are its gain now, and whether it is on its way out.
     """
     frames = block.shape[1]
     if numbers[1] == 0.0:
@@ -266,7 +266,8 @@ def guard(block, wet, dry, levels, limit, fall, numbers, works):
             own_now = dry * block[row, i]
             value = own_now + gain * (levels[row] * wet[row, i])
             if not abs(value) <= limit and abs(own_now) <= limit:
-                muted = 1.0
+                if fall > 0.0:
+                    muted = 1.0
                 value = limit if value > 0.0 else -limit
                 if not np.isfinite(wet[row, i]):
                     value = own_now

@@ -42,8 +42,9 @@ class Fixed(NamedTuple):
 
 class Settings(NamedTuple):
     """What does not change, by name: see `suppressor.Settings`. `works` and `streams` are flags; `least` and `most`
-    (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all. `turned` is the gain
-    of the side where the legs of a mid/side split are cleaned as left and right, 0 where they are not.
+    (2, bins) bound the noise; `loose` is whether it is followed freely, `still` whether not at all; `lull` is within how
+    many frames a voice lets every bin go; `turned` is the gain of the side where the legs of a mid/side split are cleaned
+    as left and right, 0 where they are not.
     """
 
     bins: int
@@ -53,6 +54,7 @@ class Settings(NamedTuple):
     still: bool
     pitch_low: int
     pitch_high: int
+    lull: int
     works: np.ndarray
     streams: np.ndarray
     turned: float
@@ -88,7 +90,7 @@ def settings(f):
     """Fixed, by name."""
     c, x, w, rows = f.counts, f.numbers, f.weights, f.rows
     return Settings(
-        c[0], c[1], c[2], c[3] != 0, c[4] != 0, c[5], c[6], c[7:9], c[9:12],
+        c[0], c[1], c[2], c[3] != 0, c[4] != 0, c[5], c[6], c[7], c[8:10], c[10:13],
         x[0], x[1], x[2], x[3], x[4], x[5], x[6], x[7], x[8:11],
         rows[0:2], rows[2:5], rows[5:7], rows[7:9], rows[9:11], rows[11],
         f.frames[0], f.frames[1], f.frames[2],
@@ -138,7 +140,7 @@ class Memory(NamedTuple):
         return self.rows[29:31]
 
 
-ROWS = 89
+ROWS = 95
 """Of `Memory.rows`."""
 
 
@@ -146,6 +148,7 @@ class View(NamedTuple):
     """What is remembered of both legs, by name: sound that waits, noise, the plane, and the prior of every stream.
 
     `counts` holds the frames heard, whether noise was learned, whether the plane is new, and whether each stream is.
+    `quiet` (6, bins) is of each leg the power lately, the least of it in this lull and in the one before.
     `came` and `went` (2, bins) are the power lately of what was heard and of what is left of it, for pictures.
     """
 
@@ -175,6 +178,7 @@ class View(NamedTuple):
     made: np.ndarray
     parts: np.ndarray
     axes: np.ndarray
+    quiet: np.ndarray
 
 
 @inlined
@@ -185,7 +189,7 @@ def view(m):
         m.sound[0:2], m.sound[2:4], r[0:2], r[2:4], r[4:6], m.counts, r[6:10], r[10:14], r[14:18],
         m.bands[:, :2], m.bands[:, 2:],
         r[18:21], r[21:24], r[24:27], m.last, m.struck, r[27:29], r[29:31], r[31:55], m.padded, m.work,
-        r[55:57], r[57:59], r[59:76], r[76:80], r[80:89],
+        r[55:57], r[57:59], r[59:76], r[76:80], r[80:89], r[89:95],
     )  # fmt: skip
 
 

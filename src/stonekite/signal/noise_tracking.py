@@ -4,7 +4,7 @@ import math
 
 from stonekite.signal.kernel import greater, inlined, inner, lesser
 from stonekite.signal.lanes import fma, larger, load_eight, root, smaller, splat_eight, store
-from stonekite.signal.noise_frames import BAND, DB, LOG2_E, ODDS, bounded, smooth
+from stonekite.signal.noise_frames import BAND, BEGINNING, DB, LOG2_E, ODDS, bounded, smooth
 from stonekite.signal.quick import exp2_of, log2_of
 
 _LOUD = 20.0
@@ -21,6 +21,10 @@ _APART = 0.25
 """How much of all may be common where noise alone is told."""
 _SHARED, _SHARED_FREELY = (0.3, 3.3), (0.08, 5.0)
 """From which coherence (squared) on noise is shared by both legs, and by how much more with each part of it."""
+_QUIET_SHARE = 0.5
+"""Of a frame in what was there lately."""
+_OVER_LULLS = 5.0
+"""The least of steady noise, so smoothed, is 4.5 dB under its mean (one in a hundred 7)."""
 _LOG2_ODDS = math.log2(1.0 + ODDS)
 
 
@@ -49,6 +53,34 @@ def begin(s, m, power):
         over = larger(root(x * x + y * y), splat_eight(1.0))
         store(m.across[0], i, x / over)
         store(m.across[1], i, y / over)
+
+
+@inner
+def keep_under_lulls(s, m, power):
+    """Noise that was not learned is no louder than what is there in the quietest moment of the last one or two lulls, by
+    some dB: of its smoothed power (R. Martin, IEEE Trans. Speech Audio Process. 9, 2001). So a voice that was there from
+    the first frame on is not taken for noise.
+    """
+    count = m.counts[0]
+    near, new, early = m.scratch[0], count % s.lull == 0, count < BEGINNING
+    for leg in range(2):
+        lately, least, before = m.quiet[leg], m.quiet[2 + leg], m.quiet[4 + leg]
+        for i in range(0, s.bins, 8):
+            p, q = load_eight(power[leg], i), load_eight(lately, i)
+            part = splat_eight(1.0 / (count + 1.0) if early else _QUIET_SHARE)
+            store(lately, i, fma(part, p - q, q))
+        if early:
+            continue
+        smooth(s.bins, lately, s.w9, m.padded, near)
+        for i in range(0, s.bins, 8):
+            x, low = load_eight(near, i), load_eight(least, i)
+            if new:
+                store(before, i, low)
+                low = x
+            low = smaller(low, x)
+            store(least, i, low)
+            most = splat_eight(_OVER_LULLS) * smaller(low, load_eight(before, i)) + splat_eight(1e-18)
+            store(m.noise[leg], i, smaller(load_eight(m.noise[leg], i), most))
 
 
 @inner

@@ -20,7 +20,7 @@ from stonekite.signal.noise_frames import BAND, BEGINNING, BETWEEN, COMMON, ONE,
 from stonekite.signal.noise_gains import gains, prior
 from stonekite.signal.noise_plane import plane, put_together
 from stonekite.signal.noise_sides import noise_to_legs, noise_to_sides, to_legs, to_sides
-from stonekite.signal.noise_tracking import begin, track, track_both
+from stonekite.signal.noise_tracking import begin, keep_under_lulls, track, track_both
 from stonekite.signal.transforms import backward, forward
 
 SILENT = 1e-8
@@ -71,6 +71,8 @@ def _cleaned(s, m, out_re, out_im):
             track_both(s, m, power)
         else:
             track(s, m, power)
+    if m.counts[1] == 0:
+        keep_under_lulls(s, m, power)
     _struck(s, m, power)
     if turned:
         noise_to_legs(bins, s.turned, m.noise, m.across)

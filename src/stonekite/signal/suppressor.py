@@ -22,6 +22,8 @@ Analysis = Literal["one", "own", "together"]
 _HOP_S = 512 / 48_000
 _STEP = 328
 """In doubles: with it, rows up to eight apart lie 300 bytes or more apart in their pages."""
+_LULL_S = 0.8
+"""A voice that goes on lets every frequency go within one to two such times: what never does is noise."""
 _SHOWN_S = 0.1
 """What is shown is the mean of so much."""
 _LEAST, _MOST = 0.7, 4.0
@@ -153,7 +155,14 @@ class Settings:
             share(0.1),
             share(2.0),
         ]
-        flags = [follows == "speech", follows == "not", int(rate / 300), int(rate / 70), *works]
+        flags = [
+            follows == "speech",
+            follows == "not",
+            int(rate / 300),
+            int(rate / 70),
+            round(_LULL_S * rate / self.hop),
+            *works,
+        ]
         rows = (
             (floors, 1.0),
             (logs, 0.0),
@@ -212,6 +221,7 @@ class Settings:
         )
         made.noise[:] = self._wide(noise, 1e-18)
         made.across[:] = self._wide(across, 0.0)
+        made.rows[-6:] = 1e18
         self._calm(made)
         made.bearing[:3] = 0.03
         return made

@@ -56,7 +56,8 @@ registry = lazy("stonekite.stages.registry")
 LONGEST_S = 60.0
 """A loop that hardly falls, or grows, is taken to remember and to ring for so long."""
 GUARD_DB = 12.0
-"""What is louder than this, in dBFS, makes the guard silence the stage until playing starts anew."""
+"""What is louder than this, in dBFS, is held there, and goes into no loop; a loop that may grow so loud is silenced
+until playing starts anew."""
 GUARD_S = 0.005
 TAPE = 0.35
 """A delay that glides as a tape does goes on by so much of each sample."""
@@ -64,6 +65,11 @@ ROOM = 16
 """Samples in a piece of a loop with stages in it, at the least."""
 _ONES = np.ones(2)
 _DUCK_RISE_S, _DUCK_SPAN = 0.005, 4.0
+
+
+def endless_of(stage: Echo, rate: float) -> bool:
+    """Whether what is in the loop is not sure to fall."""
+    return stage.shared.held or is_bounded(stage, rate)
 
 
 def names(stage: Any, leg: LegName) -> tuple[str, ...]:
@@ -129,7 +135,7 @@ def plan(stage: Echo, context: Context) -> Plan:
     legs += [
         cascade.Leg.of(cuts(*later_corners(stage.shared, tap), 12, context.rate)) for tap in stage.shared.taps
     ]
-    endless = stage.shared.held or is_bounded(stage, context.rate) or not seconds < LONGEST_S / SETTLED
+    endless = endless_of(stage, context.rate) or not seconds < LONGEST_S / SETTLED
     rings = LONGEST_S if endless else min(LONGEST_S, 1.1 * SETTLED * seconds + 2.0 * longest)
     fade = 0.0
     if stage.shared.duck_db:
@@ -205,7 +211,9 @@ class Coefficients:
             low = gain_of(shared.duck_above_db)
             rise, fall = (-math.expm1(-1.0 / (s * rate)) for s in (_DUCK_RISE_S, shared.duck_back_ms * 1e-3))
             self.duck = gain_of(-shared.duck_db), low, _DUCK_SPAN * low, rise, fall
-        self.guard = gain_of(GUARD_DB), 1.0 / (GUARD_S * rate)
+        # What falls by itself is held at the guard's limit, and comes back: only what may grow is silenced.
+        falls = not self.branch and not endless_of(stage, rate)
+        self.guard = gain_of(GUARD_DB), 0.0 if falls else 1.0 / (GUARD_S * rate)
         # A delay that moves is read by a table of the shortest one that it can be.
         self.half = min(echoing.half_of(delay, rate) for delay in self.delays)
         self.keeps = room_for(max([*self.delays, *map(float, self.circle)]))
@@ -276,14 +284,18 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     frames = block.shape[1]
     wet = np.empty((2, frames))
-    _turn(state, c, block if c.feeds_all else c.feed @ block, wet, at)
+    fed, limit = block, c.guard[0]
+    if block.max() > limit or block.min() < -limit:
+        # One damaged sample would go round for as long as the loop takes to fall under the limit.
+        fed = np.clip(block, -limit, limit)
+    _turn(state, c, fed if c.feeds_all else c.feed @ fed, wet, at)
     levels = c.levels
     if c.taps:
         wet *= levels[:, None]
         levels = _ONES
-        _add_taps(state, c, block, wet, at)
+        _add_taps(state, c, fed, wet, at)
     if c.duck is not None:
-        echoing.duck(wet, block, state.envelope, *c.duck)
+        echoing.duck(wet, fed, state.envelope, *c.duck)
     echoing.guard(block, wet, c.dry, levels, *c.guard, state.guard, c.works)
     state.loops.went_on(frames)
     state.fed.went_on(frames)

@@ -10,9 +10,10 @@ from stonekite.words import said
 
 
 class Errands(QObject):
-    """`said` has a word about progress or failure."""
+    """`said` has a word about progress or failure; `working` tells whether something runs that is worth a word."""
 
     said = Signal(str)
+    working = Signal(bool)
 
     def __init__(self, workers: Pool, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -33,10 +34,23 @@ class Errands(QObject):
         self._words, self._then = words, then
         self._busy = True
         self._say(f"{words}…")
+        self.working.emit(bool(words))
         self._workers.ask("errand", ERRAND, make, self._hear, self._lost)
 
+    def cancel(self) -> None:
+        """End what runs: its answer is not wanted any more."""
+        if self._busy:
+            self._workers.drop("errand")
+            self._done()
+            self._say(said("{what}: cancelled.").format(what=self._words))
+
+    def _done(self) -> None:
+        self._busy = False
+        self.working.emit(False)
+
     def _hear(self, answer: Answer) -> None:
-        self._busy = isinstance(answer, Progress)
+        if not isinstance(answer, Progress):
+            self._done()
         if isinstance(answer, Progress):
             self._say(f"{self._words}… {answer.done * 100:.0f} %")
         elif isinstance(answer, Failed):
@@ -50,7 +64,7 @@ class Errands(QObject):
             self.said.emit(sentence)
 
     def _lost(self) -> None:
-        self._busy = False
+        self._done()
         self.said.emit(
             said("{more}: stopped unexpectedly; try again.").format(more=self._words or said("A measurement"))
         )

@@ -177,8 +177,8 @@ class TimePlot(Plot):
     title = said("Over time")
     unit = said("loudness in LUFS, correlation, centre")
     LANES = (
-        ("short_term_lufs", "loudness", 1, 0.5),
-        ("correlation", "correlation", 2, 0.25),
+        ("short_term_lufs", said("loudness"), 1, 0.5),
+        ("correlation", said("correlation"), 2, 0.25),
         ("centre", said("centre, left below"), 0, 0.25),
     )
 

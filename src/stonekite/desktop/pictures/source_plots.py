@@ -120,7 +120,7 @@ class SourceCourse(_SourcePlot):
                 painter.drawPolyline(run)
         painter.setPen(roles.muted)
         painter.setFont(font(7.5))
-        for (lane, *_), word in zip(self._lanes(), ("correlation", "balance"), strict=True):
+        for (lane, *_), word in zip(self._lanes(), (said("correlation"), said("balance")), strict=True):
             painter.drawText(
                 lane.adjusted(5, 2, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignTop, word
             )

@@ -4,12 +4,7 @@ from pathlib import Path
 
 import msgspec
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtGui import (
-    QCloseEvent,
-    QDragEnterEvent,
-    QDropEvent,
-    QResizeEvent,
-)
+from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
     QFrame,
@@ -233,6 +228,8 @@ class Window(QMainWindow):
             self.responses,
         ):
             teller.said.connect(self.say)
+        self.errands.working.connect(self.transport_row.cancel.setVisible)
+        self.transport_row.cancel.clicked.connect(self.errands.cancel)
         for view in (self.source_view, self.output_view):
             view.refused.connect(self.say)
         self.compare_view.only_asked.connect(self.listen.choose_only)

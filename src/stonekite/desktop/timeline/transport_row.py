@@ -35,6 +35,11 @@ class TransportRow(QHBoxLayout):
         for part in (self.play_button, self._time, self._length, self.loop_words, self._loop_range):
             self.addWidget(part)
         self.addWidget(self.hint, 1)
+        self.cancel = QPushButton(said("Cancel"))
+        self.cancel.setObjectName("small")
+        self.cancel.setToolTip(said("End what is computed behind the window"))
+        self.addWidget(self.cancel)
+        self.cancel.hide()
 
     def show_position(self, seconds: float, playing: bool) -> None:
         """Where playing stands, and whether it goes on."""
