@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from scipy import signal
 from test_kinds import drawn_stage, programme
 
-from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.probing import Tap
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.play.listen import Listener, Listening
 from stonekite.engine.play.playback import Playback

@@ -5,8 +5,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from stonekite.engine.graph.chain import Chain, Tap
-from stonekite.engine.graph.line import END
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.probing import END, Tap
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.matrix import MATRICES, component, decode, encode

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 from conftest import RATE, THOROUGH
 
-from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.probing import Tap
 from stonekite.session.types import Split, Strip
 from stonekite.signal import following
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide

@@ -47,6 +47,7 @@ from stonekite.player.protocol import (
     Warm,
 )
 from stonekite.processes.framing import read_frame, write_frame
+from stonekite.session.tree import sharing
 from stonekite.session.types import Strip
 from stonekite.stages.planning import CannotBuild
 
@@ -86,8 +87,7 @@ class Player:
         self._beat = 0
         self._places: deque[tuple[int, int, bool]] = deque()
         self._written = 0
-        self._busy = 0.0
-        self._load = 0.0
+        self._busy = self._load = self._told_at = 0.0
         self._updates = 0
         self._obeyed = 0
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
@@ -136,9 +136,11 @@ class Player:
         elif isinstance(command, protocol.Update):
             if command.listening is not None:
                 playback.listen(command.listening)
-            self._strip = command.strip
-            self._beside = (command.strip, *command.beside) if command.beside else ()
-            self._kernels.want((command.strip, *command.beside))
+            # What is equal is the same again: nothing of it is planned or designed anew.
+            self._strip = sharing(command.strip, self._strip)
+            if command.beside is not None:
+                self._beside = command.beside
+            self._kernels.want((self._strip, *self._beside))
             self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
         elif isinstance(command, protocol.Refer):

@@ -31,11 +31,11 @@ class Load(msgspec.Struct, tag=True):
 
 
 class Update(msgspec.Struct, tag=True):
-    """Hear other settings, in time with those that may be switched to, which stand `beside`. With `listening` it is
-    another version, with its gains: then it goes over fast."""
+    """Hear other settings, in time with those that may be switched to, which stand `beside`; None if these are the same
+    as before. With `listening` it is another version, with its gains: then it goes over fast."""
 
     strip: Strip
-    beside: tuple[Strip, ...] = ()
+    beside: tuple[Strip, ...] | None = None
     listening: Listening | None = None
 
 

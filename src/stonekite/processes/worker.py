@@ -18,8 +18,9 @@ from typing import NamedTuple, TypeVar
 import msgspec
 import numpy as np
 
-from stonekite.engine.graph.chain import Chain, Tap
-from stonekite.engine.graph.line import END, Node
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.line import Node
+from stonekite.engine.graph.probing import END, Tap
 from stonekite.engine.offline import paths, tones
 from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.hearing import heard_in_steps

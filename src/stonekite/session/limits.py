@@ -1,10 +1,10 @@
 """What a session holds at the most: looked at where one is made, so that what can be made can be saved and opened."""
 
-from collections import OrderedDict
 from typing import Any
 
 import msgspec
 
+from stonekite.remembered import Remembered
 from stonekite.session import tree
 from stonekite.session.spur import SPURS
 from stonekite.session.types import VERSIONS, Session, Strip
@@ -17,18 +17,12 @@ _ROOM = 2**20
 """So much is left for what is not counted."""
 MOST_IN_ALL = 256
 """Stages in one strip, wherever they stand."""
-_KEPT = 4096
-_sizes: "OrderedDict[int, tuple[Any, int]]" = OrderedDict()
-"""How long stages are as JSON, by their identity; the stages are held, so that none takes the place of another."""
+_SIZES = Remembered()
 
 
 def _size_of(stage: Any) -> int:
-    known = _sizes.get(id(stage))
-    if known is None:
-        known = _sizes[id(stage)] = stage, len(msgspec.json.encode(stage))
-        if len(_sizes) > _KEPT:
-            _sizes.popitem(last=False)
-    return known[1]
+    """How long a stage is as JSON."""
+    return _SIZES.of(stage, None, lambda: len(msgspec.json.encode(stage)))
 
 
 def _size(strip: Strip) -> int:

@@ -6,6 +6,7 @@ from typing import Any, get_args, get_type_hints
 import msgspec
 
 from stonekite import notes
+from stonekite.remembered import Remembered
 from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import KINDS, kind_of
@@ -39,8 +40,22 @@ def _of_sound(sound: Sound) -> Sound:
     return msgspec.structs.replace(sound, stems=stems)
 
 
+_TIMED = Remembered()
+
+
 def at_tempo(strip: Strip, tempo: Tempo) -> Strip:
-    """A strip in which all that is given by a note is what it is at a tempo."""
+    """A strip in which all that is given by a note is what it is at a tempo. What was right is not looked at again."""
+    made = _TIMED.of(strip, tempo.bpm, lambda: _retimed_strip(strip, tempo))
+    return strip if made is None else made
+
+
+def _retimed_strip(strip: Strip, tempo: Tempo) -> Strip | None:
+    """The strip at the tempo, None if it is right: what is remembered of it must not hold it."""
+    made = _at_tempo(strip, tempo)
+    return None if made is strip else made
+
+
+def _at_tempo(strip: Strip, tempo: Tempo) -> Strip:
     stages = _in_row(strip.stages, tempo.bpm)
     spurs = tuple(
         spur if (inner := _in_row(spur.branch.stages, tempo.bpm)) is spur.branch.stages

@@ -159,6 +159,34 @@ def depth_of(stage: Stage) -> int:
     return max(inner, default=0)
 
 
+def sharing(new: Strip, old: Strip) -> Strip:
+    """A strip that has been sent, with the stages of the one before it where they are equal: what is remembered of those
+    holds of it, too."""
+    if new == old:
+        return old
+    known = {stage.id: stage for _, stage in walk(old)}
+    spurs = tuple(
+        msgspec.structs.replace(
+            spur, branch=msgspec.structs.replace(spur.branch, stages=_shared(spur.branch.stages, known))
+        )
+        for spur in new.spurs
+    )
+    return msgspec.structs.replace(new, stages=_shared(new.stages, known), spurs=spurs)
+
+
+def _shared(stages: tuple[Stage, ...], known: dict[int, Stage]) -> tuple[Stage, ...]:
+    found = []
+    for stage in stages:
+        before = known.get(stage.id)
+        if before is not None and before == stage:
+            stage = before
+        elif inner := branches_of(stage):
+            shared = tuple(msgspec.structs.replace(b, stages=_shared(b.stages, known)) for b in inner)
+            stage = msgspec.structs.replace(stage, branches=shared)  # type: ignore[call-arg]
+        found.append(stage)
+    return tuple(found)
+
+
 def written(path: Path) -> str:
     """A path as an error shows it: .stems[0].strip.stages[2]."""
     return "".join(f"[{step}]" if isinstance(step, int) else f".{step}" for step in path)

@@ -13,6 +13,8 @@ short look-ahead of its own: it looks at what the first one gives, closer still,
 half per cent of the spectrum, and four times as dense.
 """
 
+from functools import cache
+
 import numpy as np
 
 from stonekite.signal import fir
@@ -49,6 +51,7 @@ _NOTHING = 1e-9
 """A lack that falls by less than this for each sample has ended."""
 
 
+@cache
 def _top_taps() -> np.ndarray:
     """A low-pass of TOP_WIDTH, moved to half the rate."""
     t = np.arange(TOP) - (TOP - 1) / 2
@@ -189,10 +192,10 @@ class Limiter:
     def __init__(self, window: int, last: bool) -> None:
         self.window = max(1, window)
         look, beta = (LOOK, LOOK_BETA) if last else (FIRST_LOOK, FIRST_BETA)
-        taps = np.ascontiguousarray(between(2, look, beta)[0])
+        taps = between(2, look, beta)[0].copy()
         tops, short = np.empty(0), np.empty(0)
         if last:
-            tops, short = _top_taps(), np.ascontiguousarray(between(2, SHORT, SHORT_BETA)[0])
+            tops, short = _top_taps(), between(2, SHORT, SHORT_BETA)[0].copy()
         past, halves = np.zeros(look - 1 + CHUNK), np.zeros(1 + CHUNK)
         dense, high = np.zeros((2, _KEPT + 2 * CHUNK))
         self._eye = past, taps, tops, short, halves, dense, high

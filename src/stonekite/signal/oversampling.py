@@ -9,6 +9,8 @@ The fast signal does not lie sample after sample but in rows: row q holds the po
 the original, so that every filter is a sum of whole rows.
 """
 
+from functools import cache
+
 import numpy as np
 
 from stonekite.signal import fir
@@ -107,6 +109,34 @@ def _short(factor: int) -> np.ndarray:
     return phases
 
 
+@cache
+def _up_weights(factor: int) -> np.ndarray:
+    """Of `_sum_rows`, from the rows of the doubled signal. The SHORT samples of a filter are taken in turn from both."""
+    half = factor // 2
+    weights = np.zeros((factor, 2, _SPAN))
+    for parity in (0, 1):
+        for q, phase in enumerate(_short(factor)):
+            for k, weight in enumerate(phase):
+                place = k + parity + 1
+                weights[parity * half + q, place % 2, place // 2] = weight
+    return weights
+
+
+@cache
+def _down_weights(factor: int, sharpened: bool) -> np.ndarray:
+    """Of `_sum_rows`, to the rows of the doubled signal."""
+    half = factor // 2
+    weights = np.zeros((2, factor, _SPAN))
+    for parity in (0, 1):
+        for q, phase in enumerate(_short(factor)):
+            for k, weight in enumerate(phase):
+                place = (k - SHORT // 2 + 1) * half - q + parity * half + SHORT // 4 * factor
+                for step, share in ((-1, -1 / 6), (0, 4 / 3), (1, -1 / 6)) if sharpened else ((0, 1.0),):
+                    at = place + step
+                    weights[parity, at % factor, at // factor] += share * weight / half
+    return weights
+
+
 class Up:
     """One signal to `factor` (4, 8, 16, 32) times its rate, `up_latency(long)` samples late.
 
@@ -117,17 +147,10 @@ class Up:
     def __init__(self, factor: int, long: int = LONG, beta: float = BETA) -> None:
         self.factor = factor
         self.rows = np.zeros((factor, _COLUMNS))
-        half = factor // 2
-        # Row `parity` of the doubled signal; the SHORT samples of a filter are taken in turn from both rows.
-        weights = np.zeros((factor, 2, _SPAN))
-        for parity in (0, 1):
-            for q, phase in enumerate(_short(factor)):
-                for k, weight in enumerate(phase):
-                    place = k + parity + 1
-                    weights[parity * half + q, place % 2, place // 2] = weight
         past, halves = np.zeros((1, long - 1 + CHUNK)), np.zeros((2, _COLUMNS))
         # How many frames came last, what was, the doubled signal, and the filters.
-        self.parts = np.zeros(1, dtype=np.int64), past, halves, self.rows, between(2, long, beta)[0], weights
+        taps = between(2, long, beta)[0].copy()
+        self.parts = np.zeros(1, dtype=np.int64), past, halves, self.rows, taps, _up_weights(factor)
 
 
 class Down:
@@ -139,14 +162,5 @@ class Down:
 
     def __init__(self, factor: int, *, sharpened: bool = False) -> None:
         self.rows = np.zeros((factor, _COLUMNS))
-        half = factor // 2
-        weights = np.zeros((2, factor, _SPAN))
-        for parity in (0, 1):
-            for q, phase in enumerate(_short(factor)):
-                for k, weight in enumerate(phase):
-                    place = (k - SHORT // 2 + 1) * half - q + parity * half + SHORT // 4 * factor
-                    for step, share in ((-1, -1 / 6), (0, 4 / 3), (1, -1 / 6)) if sharpened else ((0, 1.0),):
-                        at = place + step
-                        weights[parity, at % factor, at // factor] += share * weight / half
         halves = np.zeros((2, LONG - 1 + _COLUMNS))
-        self.parts = self.rows, halves, between(2, LONG, BETA)[0] * 0.5, weights
+        self.parts = self.rows, halves, 0.5 * between(2, LONG, BETA)[0], _down_weights(factor, sharpened)

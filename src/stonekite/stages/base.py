@@ -49,7 +49,9 @@ class Side(Settings, frozen=True, kw_only=True):
     mix: Mix = 100.0
 
 
-class Stage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, tag_field="kind"):
+class Stage(
+    msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, weakref=True, tag_field="kind"
+):
     """One process laid across both legs.
 
     A kind subclasses this with a tag and two fields `upper` and `lower`, each a Side or None (then that leg

@@ -3,6 +3,7 @@
 from collections.abc import Callable, Iterable
 from typing import TypeVar
 
+from stonekite.remembered import Remembered
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of
@@ -42,8 +43,15 @@ def works(stage: Stage) -> bool:
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
 
 
+_PLANS = Remembered()
+
+
 def plan_of(stage: Stage, context: Context) -> Plan:
-    """What a stage that has something to do needs, with all that stands in it."""
+    """What a stage that has something to do needs, with all that stands in it. A value is asked once."""
+    return _PLANS.of(stage, context, lambda: _planned(stage, context))
+
+
+def _planned(stage: Stage, context: Context) -> Plan:
     kind = kind_of(stage)
     own = building(stage, lambda: kind.plan(stage, context))
     branching = kind.branching

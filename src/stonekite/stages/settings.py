@@ -19,7 +19,7 @@ from stonekite.signal.decibels import SILENCE_DB
 Taper = Literal["linear", "log", "fader"]
 
 
-class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+class Settings(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, weakref=True):
     """Base of every group of settings: immutable, and strict about what it accepts."""
 
 

@@ -83,6 +83,11 @@ class _Process:
             self.descriptor = -1
 
 
+def _same(some: tuple[Strip, ...], others: tuple[Strip, ...]) -> bool:
+    """Whether they are the same objects: nothing else is as quick to tell, and all that is left alone stays one."""
+    return len(some) == len(others) and all(a is b for a, b in zip(some, others, strict=True))
+
+
 class Transport(QObject):
     """Play, pause, seek, loop and listen. `ticked` comes 30 times a second with the player's status."""
 
@@ -106,6 +111,8 @@ class Transport(QObject):
         self._source: Source | None = None
         self._strip = Strip()
         self._beside: tuple[Strip, ...] = ()
+        self._beside_told: tuple[Strip, ...] | None = None
+        """What the player knows of it."""
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
@@ -282,7 +289,7 @@ class Transport(QObject):
         """Play another recording."""
         self._source, self._strip = source, strip
         self._loop = (0, 0)
-        self._beside = ()
+        self._beside, self._beside_told = (), None
         self._send(protocol.Load(source, strip, self.listening))
         self._expect(False)
         self._send(self._watched)
@@ -293,11 +300,13 @@ class Transport(QObject):
         self, strip: Strip, beside: tuple[Strip, ...] = (), listening: Listening | None = None
     ) -> None:
         """Hear other settings, in time with those beside them; with `listening` as another version with its gains."""
-        if strip is not self._strip or beside != self._beside:
+        if strip is not self._strip or not _same(beside, self._beside):
             self._strip, self._beside = strip, beside
             if listening is not None:
                 self.listening = listening
-            self._send(protocol.Update(strip, beside, listening))
+            known = self._beside_told is not None and _same(beside, self._beside_told)
+            self._beside_told = beside
+            self._send(protocol.Update(strip, None if known else beside, listening))
         elif listening is not None:
             self.listen(listening)
 

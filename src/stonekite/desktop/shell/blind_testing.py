@@ -77,7 +77,7 @@ class BlindTesting(QObject):
             if chosen.startswith("reference"):
                 window.transport.refer(*switching.reference_frames(int(chosen.split()[1])))
         now = window.document.strip
-        window.transport.update(strip, switching.beside(now) or (now,), listening)
+        window.transport.update(strip, switching.beside(now, strip) or (now,), listening)
 
     def _end(self) -> None:
         window = self._window

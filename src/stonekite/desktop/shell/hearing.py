@@ -90,7 +90,8 @@ class Hearing(QObject):
         if self.handed_over:
             return
         now = auditioned(self._document.strip, self._audition)
-        self._transport.update(self._switching.strip(now), self._switching.beside(now), listening)
+        heard = self._switching.strip(now)
+        self._transport.update(heard, self._switching.beside(now, heard), listening)
 
     def listen_to(self, listening: Listening) -> None:
         """Hear what the listen panel says."""

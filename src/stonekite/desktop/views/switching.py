@@ -52,10 +52,11 @@ class Switching(QObject):
         version = self._document.session.version(number) if number is not None else None
         return now if version is None else version.strip
 
-    def beside(self, now: Strip) -> tuple[Strip, ...]:
-        """All that may be switched to, so that it is in time."""
-        versions = self._document.session.versions
-        return (now, *(version.strip for version in versions)) if versions else ()
+    def beside(self, now: Strip, heard: Strip) -> tuple[Strip, ...]:
+        """All that may be switched to from what is heard, so that it is in time."""
+        versions = [version.strip for version in self._document.session.versions]
+        # What is heard anyway need not be said twice: so nothing here changes with each edit.
+        return tuple(strip for strip in (now, *versions) if strip is not heard) if versions else ()
 
     def referred(self) -> tuple[Source | None, int, int]:
         """The reference that is chosen, and its range in frames."""

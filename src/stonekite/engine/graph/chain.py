@@ -11,7 +11,8 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.graph.fading import Fade
-from stonekite.engine.graph.line import END, Line, Node, Probe
+from stonekite.engine.graph.line import Line, Node
+from stonekite.engine.graph.probing import END, Probe
 from stonekite.engine.graph.spurs import Spurs, legs_latency
 from stonekite.lazy import lazy
 from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
@@ -36,41 +37,6 @@ class _Carried:
     split: np.ndarray
     tapped: dict[int, np.ndarray | None] = field(default_factory=dict)
     rows: np.ndarray = field(default_factory=lambda: np.empty((0, 2, 0)))
-
-
-@dataclass
-class Tap:
-    """Collects what goes into and comes out of one stage, wherever it stands, or the ends of the legs if there is no such
-    stage. `node` is the stage at work, once it was heard.
-    """
-
-    stage: int
-    before: list[np.ndarray] = field(default_factory=list)
-    after: list[np.ndarray] = field(default_factory=list)
-    node: Node | None = None
-    _found: bool = False
-
-    def wants(self, stage: int) -> bool:
-        return stage in (self.stage, END)
-
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: Node | None) -> None:
-        if stage == END:
-            if not self._found:
-                self.before.append(before.copy())
-                self.after.append(after.copy())
-            self._found = False
-            return
-        self._found = True
-        self.node = node
-        self.before.append(before.copy())
-        self.after.append(after.copy())
-
-    def take(self) -> tuple[np.ndarray, np.ndarray]:
-        """What was collected, two arrays (2, frames), and start anew."""
-        taken = np.concatenate(self.before, axis=1), np.concatenate(self.after, axis=1)
-        self.before.clear()
-        self.after.clear()
-        return taken
 
 
 def leg_gains(strip: Strip) -> tuple[float, float]:
@@ -119,10 +85,18 @@ class Chain:
     `latency` is in samples, and so is `memory`: how far back it is of influence what went in. A chain in which nothing
     does anything gives back its input bit for bit: it does not even encode and decode. It can be made later than it has
     to be, `at_least` so many samples, to be in time with another one. What is damaged in its input is silence to it.
-    `course` tells where the clock is in the recording, where playing goes round a loop.
+    `course` tells where the clock is in the recording, where playing goes round a loop. What an `older` chain has
+    designed for the same settings is not designed again.
     """
 
-    def __init__(self, strip: Strip, rate: float, at_least: int = 0, course: Course | None = None) -> None:
+    def __init__(
+        self,
+        strip: Strip,
+        rate: float,
+        at_least: int = 0,
+        course: Course | None = None,
+        older: "Chain | None" = None,
+    ) -> None:
         self.strip = strip
         self.course = Course() if course is None else course
         self.rate = rate
@@ -143,9 +117,10 @@ class Chain:
         before = wait + (0 if self._intake is None else self._intake.latency)
         context = _context(strip, rate)
         inside = self.course.behind(wait)
-        self.line = Line(strip.stages, context, before, inside)
+        known = {} if older is None else older.known
+        self.line = Line(strip.stages, context, before, inside, known)
         out_late = legs_latency(strip, context)
-        self.spurs = Spurs(strip, context, self.line, before, before + out_late, inside)
+        self.spurs = Spurs(strip, context, self.line, before, before + out_late, inside, known)
         # The legs wait for the latest spur.
         self._waits = out_late - self.line.latency
         self._wait = Delay((self._waits, self._waits))
@@ -189,6 +164,11 @@ class Chain:
     def nodes(self) -> list[Node]:
         """All stages at work, those in branches within the ones that hold them."""
         return [node for line in self._lines for node in line.nodes]
+
+    @property
+    def known(self) -> dict[int, Node]:
+        """All stages at work by their ids, those in branches, too."""
+        return {node.id: node for line in self._lines for node in line.everything}
 
     @property
     def _lines(self) -> list[Line]:

@@ -10,11 +10,17 @@ from stonekite.stages.base import At, Context, Kind, Stage
 
 
 class Dry:
-    """The part of a mix that is not processed, in time and in phase with the one that is."""
+    """The part of a mix that is not processed, in time and in phase with the one that is; one that works by the same
+    settings lends what it has designed."""
 
-    def __init__(self, kind: Kind, stage: Stage, context: Context, latency: int, inner: int) -> None:
+    def __init__(
+        self, kind: Kind, stage: Stage, context: Context, latency: int, inner: int, lent: "Dry | None" = None
+    ) -> None:
         self._kind = kind
-        made = None if kind.dry is None else kind.dry.coefficients(stage, context)
+        if lent is not None:
+            made = lent._coefficients
+        else:
+            made = None if kind.dry is None else kind.dry.coefficients(stage, context)
         self._coefficients: Any = made
         self._state: Any = None if made is None else kind.start(made)
         # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.

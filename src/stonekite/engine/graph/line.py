@@ -1,10 +1,10 @@
 """A line of stages at work on two legs: what a branch sounds like, wherever it stands."""
 
 import copy
-from collections.abc import Callable
+from collections.abc import Callable, Iterator, Mapping
 from functools import partial
 from time import perf_counter
-from typing import Any, Protocol
+from typing import Any
 
 import numpy as np
 
@@ -12,56 +12,45 @@ from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.courtesy import pause
 from stonekite.engine.graph.dry import Dry
 from stonekite.engine.graph.gliding import Gliding, Ringing, going_over
+from stonekite.engine.graph.probing import Probe
 from stonekite.session.types import LEGS
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.planning import CannotBuild, building, plans
+from stonekite.stages.planning import CannotBuild, building, plan_of, works
 from stonekite.stages.registry import kind_of
-
-END = -1
-"""The place behind the last stage, for probes: it has no stage and no id."""
-
 
 MOST_CAUGHT_UP = 16_384
 """So much is heard again by what is new in a branch whose stage goes on, between two blocks."""
 
 
-class Probe(Protocol):
-    """Looks at stages while they work."""
-
-    def wants(self, stage: int) -> bool:
-        """Whether it looks at the stage of that id, or at the END."""
-
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: "Node | None") -> None:
-        """The legs (2, frames) before and after a stage, and the stage at work, if it has anything to do.
-
-        Both may be changed afterwards: keep copies.
-        """
-
-
 class Node:
     """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time.
 
-    `late` is by how many samples what it hears is late; `course` tells where in the recording that is.
+    `late` is by how many samples what it hears is late; `course` tells where in the recording that is. Of the nodes that
+    are `known`, one that works by the same settings at the same place lends what it has designed.
     """
 
-    def __init__(self, stage: Stage, context: Context, plan: Plan, late: int, course: Course) -> None:
+    def __init__(
+        self, stage: Stage, context: Context, plan: Plan, late: int, course: Course, known: "Known"
+    ) -> None:
         self.id = stage.id
         self.stage = stage
+        self.context = context
         self.kind: Kind = kind_of(stage)
         self.plan = plan
         self.late = late
         self._course = course
-        self.coefficients: Any = self.kind.coefficients(stage, context)
+        twin = _twin(stage, context, known)
+        self.coefficients: Any = self.kind.coefficients(stage, context) if twin is None else twin.coefficients
         self.latency = max(plan.latency)
         self.state: Any = self.kind.start(self.coefficients)
         upper, lower = plan.latency
         self._alignment = Delay((self.latency - upper, self.latency - lower))
         self._aligns = upper != lower
-        self.lines = tuple(Line(branch.stages, context, late, course) for branch in branches_of(stage))
+        self.lines = tuple(Line(branch.stages, context, late, course, known) for branch in branches_of(stage))
         # All branches are as late as the latest, whatever the kind makes of them.
         inner = max((line.latency for line in self.lines), default=0)
         self._inner = inner
@@ -71,7 +60,10 @@ class Node:
         sides = [getattr(stage, leg) for leg in LEGS]
         self._mix = [1.0 if side is None else side.mix / 100.0 for side in sides]
         needs_dry = stage.change_only or self._mix != [1.0, 1.0]
-        self._dry = Dry(self.kind, stage, context, self.latency, inner) if needs_dry else None
+        lent = None if twin is None else twin._dry
+        self._dry: Dry | None = (
+            Dry(self.kind, stage, context, self.latency, inner, lent) if needs_dry else None
+        )
         self._remembers = None if self.kind.branching is None else self.kind.branching.heard
         inside = [] if self._remembers is not None else [line.latency for line in self.lines]
         self._shape = (type(stage), plan.latency, late, needs_dry, inside)
@@ -194,15 +186,33 @@ class Node:
         new.take_over(partners, length)
 
 
-def _built(stage: Stage, context: Context, plan: Plan, late: int, course: Course) -> Node:
-    return building(stage, lambda: Node(stage, context, plan, late, course))
+Known = Mapping[int, Node]
+"""Nodes that were built before, by the id of their stage."""
+
+
+def _twin(stage: Stage, context: Context, known: Known) -> Node | None:
+    """The known node of a stage that has been built from the same settings, for the same rate and matrix."""
+    node = known.get(stage.id)
+    return node if node is not None and node.context == context and node.stage == stage else None
+
+
+def _built(stage: Stage, context: Context, late: int, course: Course, known: Known) -> Node:
+    twin = _twin(stage, context, known)
+    plan = plan_of(stage, context) if twin is None else twin.plan
+    return building(stage, lambda: Node(stage, context, plan, late, course, known))
 
 
 class Line:
-    """Stages in a row, ready to process. `late` is by how many samples what comes in is late, `course` where it is."""
+    """Stages in a row, ready to process. `late` is by how many samples what comes in is late, `course` where it is, and
+    what is `known` is not designed again."""
 
     def __init__(
-        self, stages: tuple[Stage, ...], context: Context, late: int = 0, course: Course | None = None
+        self,
+        stages: tuple[Stage, ...],
+        context: Context,
+        late: int = 0,
+        course: Course | None = None,
+        known: Known | None = None,
     ) -> None:
         course = Course() if course is None else course
         self.latency = 0
@@ -214,16 +224,23 @@ class Line:
         self.tapped: dict[int, np.ndarray | None] = {}
         """What came out of the stages with these ids in the last block, for who puts them in."""
         self.nodes: list[Node] = []
-        planned = {stage.id: plan for stage, plan in plans(stages, context)}
         self._places: list[tuple[int, Node | Gliding | Ringing | None]] = []
         for stage in stages:
             node = None
             pause()
-            if stage.id in planned:
-                node = _built(stage, context, planned[stage.id], late + self.latency, course)
+            if works(stage):
+                node = _built(stage, context, late + self.latency, course, known or {})
                 self.latency += node.latency
                 self.nodes.append(node)
             self._places.append((stage.id, node))
+
+    @property
+    def everything(self) -> Iterator[Node]:
+        """Its nodes, and those in their branches."""
+        for node in self.nodes:
+            yield node
+            for line in node.lines:
+                yield from line.everything
 
     @property
     def memory(self) -> int:

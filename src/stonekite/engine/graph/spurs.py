@@ -8,7 +8,8 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import shares
 from stonekite.engine.graph.fading import Fade
-from stonekite.engine.graph.line import Line, Node, Probe
+from stonekite.engine.graph.line import Known, Line, Node
+from stonekite.engine.graph.probing import Probe
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
@@ -78,14 +79,21 @@ class SpurNode:
     """
 
     def __init__(
-        self, spur: Spur, strip: Strip, context: Context, late: int, out_late: int, course: Course
+        self,
+        spur: Spur,
+        strip: Strip,
+        context: Context,
+        late: int,
+        out_late: int,
+        course: Course,
+        known: Known,
     ) -> None:
         self.id = spur.id
         self.spur = spur
         self.taken = taken(spur, strip.split)
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
-        self.line = Line(spur.branch.stages, context, late, course)
+        self.line = Line(spur.branch.stages, context, late, course, known)
         self._open = 0.0 if spur.closed else 1.0
         self.opened = self._open
         """How far it is open now: it opens and closes within GLIDE_S."""
@@ -173,14 +181,21 @@ class Spurs:
     """All spurs of a strip beside a line that hears what is `before` samples late; they come back `out_late` late."""
 
     def __init__(
-        self, strip: Strip, context: Context, line: Line, before: int, out_late: int, course: Course
+        self,
+        strip: Strip,
+        context: Context,
+        line: Line,
+        before: int,
+        out_late: int,
+        course: Course,
+        known: Known,
     ) -> None:
         self._line = line
         self._rows = np.empty((0, 2, 0))
         self.nodes: list[SpurNode] = []
         for spur in strip.spurs:
             late = before + late_at(spur, strip, context)
-            self.nodes.append(SpurNode(spur, strip, context, late, out_late, course))
+            self.nodes.append(SpurNode(spur, strip, context, late, out_late, course, known))
         self._stand([_Place(node, node) for node in self.nodes])
 
     def _stand(self, places: list[_Place]) -> None:

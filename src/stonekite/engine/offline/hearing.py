@@ -4,7 +4,8 @@ from collections.abc import Generator
 
 import numpy as np
 
-from stonekite.engine.graph.chain import Chain, Tap
+from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.probing import Tap
 from stonekite.engine.offline.render import open_source
 from stonekite.files.audio import BLOCK
 from stonekite.session.types import Stem

@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.engine.graph.line import Probe
+from stonekite.engine.graph.probing import Probe
 from stonekite.engine.graph.tails import Tail, frames_of, until_quiet
 from stonekite.engine.offline.generator import GeneratorReader
 from stonekite.engine.offline.relay import relayed

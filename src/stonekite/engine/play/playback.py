@@ -5,9 +5,10 @@ from concurrent.futures import Future, ThreadPoolExecutor, wait
 
 import numpy as np
 
-from stonekite.engine.graph.chain import Tap, latency_of
+from stonekite.engine.graph.chain import latency_of
 from stonekite.engine.graph.courtesy import PATIENCE_S, Turns
 from stonekite.engine.graph.fading import ramp
+from stonekite.engine.graph.probing import Tap
 from stonekite.engine.graph.tails import QUIET_DB, frames_of
 from stonekite.engine.graph.turned import Turner
 from stonekite.engine.play.listen import Listener, Listening

@@ -7,13 +7,15 @@ last of them counts.
 """
 
 import contextlib
+from functools import partial
 
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain, latency_of
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.fading import ramp
-from stonekite.engine.graph.line import Probe
+from stonekite.engine.graph.probing import Probe
+from stonekite.remembered import Remembered
 from stonekite.session.types import Strip
 from stonekite.signal.ring import Ring
 from stonekite.stages.planning import CannotBuild
@@ -34,7 +36,7 @@ class Prepared:
     """
 
     def __init__(self, strip: Strip, old: Chain, at_least: int) -> None:
-        self.chain = Chain(strip, old.rate, at_least, old.course)
+        self.chain = Chain(strip, old.rate, at_least, old.course, old)
         self.old = old
         self.at_least = at_least
         self._heritage = self.chain.heritage(old)
@@ -224,12 +226,15 @@ class StripPlayer:
         return np.concatenate([out, self.process(stereo[:, count:], clock + count, probe)], axis=1)
 
 
+_LATE = Remembered()
+
+
 def latest(strips: tuple[Strip, ...], rate: float) -> int:
     """The latency of the latest of some strips, in samples."""
     late = 0
     for strip in strips:
         with contextlib.suppress(CannotBuild):  # that is said when it is to be heard
-            late = max(late, latency_of(strip, rate))
+            late = max(late, _LATE.of(strip, rate, partial(latency_of, strip, rate)))
     return late
 
 
