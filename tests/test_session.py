@@ -111,7 +111,7 @@ def test_saving_and_loading(tmp_path: Path):
     storage.save(session, path)
     assert storage.load(path) == session
     text = json.loads(path.read_text())
-    assert text["format"] == 2 and text["sound"]["stems"][0]["source"]["path"] == "takes/quay.wav"
+    assert text["format"] == 3 and text["sound"]["stems"][0]["source"]["path"] == "takes/quay.wav"
     jsonschema.validate(text, storage.schema())
 
 
@@ -159,14 +159,14 @@ def broken(change) -> bytes:
         (b"[1, 2]", "not a session file"),
         (b"{" * 100_000, "not a session file"),
         (b'{"format": 1}', r"\$|stems"),
-        (b'{"format": 2}', r"\$|sound"),
-        (broken(lambda t: t.update(format=3)), "newer Stone Kite"),
+        (b'{"format": 3}', r"\$|sound"),
+        (broken(lambda t: t.update(format=4)), "newer Stone Kite"),
         (broken(lambda t: t.pop("format")), "format number"),
         (broken(lambda t: t.update(extra=1)), "unknown field `extra`"),
         (broken(lambda t: t["sound"].update(stems=[])), r"\$\.sound\.stems"),
         (broken(lambda t: t["sound"]["stems"][0]["strip"]["upper"].update(level_db=400)), r"level_db"),
         (
-            broken(lambda t: t["sound"]["stems"][0]["strip"]["stages"][0].update(kind="reverse")),
+            broken(lambda t: t["sound"]["stems"][0]["strip"]["stages"][0].update(kind=7)),
             r"stages\[0\]",
         ),
         (
@@ -220,7 +220,7 @@ def test_sessions_of_format_1_are_opened_with_all_that_is_in_them(tmp_path: Path
     assert now["desk"]["loop"] == was["loop"] and now["desk"]["blind_tests"] == was["blind_tests"]
     assert [r["name"] for r in now["desk"]["references"]] == [r["name"] for r in was["references"]]
     storage.save(opened, tmp_path / "new.kite")
-    assert json.loads((tmp_path / "new.kite").read_text())["format"] == 2
+    assert json.loads((tmp_path / "new.kite").read_text())["format"] == 3
     assert storage.load(tmp_path / "new.kite") == opened
     generator = storage.load(OLD / "format-1-generator.kite").sound.stems[0].source.generator
     assert generator is not None and generator.signal == "sweep"

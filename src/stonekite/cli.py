@@ -272,6 +272,7 @@ def render(
     """Write the result of a session."""
     from stonekite.engine.graph.tails import typed
     from stonekite.engine.offline.export import Exported, export
+    from stonekite.session.foreign import names, told
     from stonekite.session.storage import load
 
     try:
@@ -279,6 +280,8 @@ def render(
     except ValueError as error:
         raise click.BadParameter(str(error)) from None
     loaded = load(session)
+    if strange := names(loaded):
+        click.echo(told(strange), err=True)
     with progress(said("Rendering")) as tell:
         for step in export(
             loaded,

@@ -10,7 +10,7 @@ from stonekite.session.spur import SPLIT, SPURS, Spur
 from stonekite.session.timing import by_notes, moved_note
 from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Tempo, Version
-from stonekite.stages.base import Stage
+from stonekite.stages.base import HIGHEST_ID, Stage
 from stonekite.stages.branch import DEEPEST, MOST_STAGES, branches_of
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import Setting, settings_of
@@ -143,10 +143,12 @@ def insert_stage(
             ).format(deepest=DEEPEST)
         )
     number = tree.next_id(session)
-    new, _ = tree.renumbered(stage, number)
+    new, after = tree.renumbered(stage, number)
+    if after - 1 > HIGHEST_ID:
+        raise ValueError(tree.USED_UP)
     stages = list(place.stages)
     stages.insert(len(stages) if where is None else where, new)
-    return _put_stages(session, stem, place.path, stages), number
+    return tree.counted(_put_stages(session, stem, place.path, stages)), number
 
 
 def on_one_leg(stage: Any) -> Stage:
@@ -227,13 +229,15 @@ def add_spur(session: Session, stem: int, spur: Spur, where: int | None = None) 
     if len(spurs) >= SPURS:
         raise ValueError(said("There are {spurs} spurs already: remove one first.").format(spurs=SPURS))
     number = tree.next_id(session)
-    branch, _ = tree.renumbered(spur.branch, number)
+    branch, after = tree.renumbered(spur.branch, number)
+    if after - 1 > HIGHEST_ID:
+        raise ValueError(tree.USED_UP)
     taken = {one.name for one in spurs}
     name = next(n for n in (spur.name, *(f"{spur.name} {k}" for k in range(2, 100))) if n not in taken)
     spurs.insert(
         len(spurs) if where is None else where, msgspec.structs.replace(spur, branch=branch, name=name)
     )
-    return put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(spurs)), number
+    return tree.counted(put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(spurs))), number
 
 
 def remove_spur(session: Session, stem: int, number: int) -> Session:
@@ -330,4 +334,5 @@ def _unmixed(session: Session, stem: int, number: int) -> Session:
         return session
     path, stage = tree.find(session.sound.stems[stem].strip, number)
     new, _ = tree.renumbered(stage, tree.next_id(session))
-    return put(session, ("sound", "stems", stem, "strip", *path), msgspec.structs.replace(new, id=number))
+    changed = msgspec.structs.replace(new, id=number)
+    return tree.counted(put(session, ("sound", "stems", stem, "strip", *path), changed))

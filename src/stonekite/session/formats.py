@@ -42,7 +42,7 @@ class Session1(Settings, frozen=True, kw_only=True):
     blind_tests: Annotated[tuple[BlindTest, ...], msgspec.Meta(max_length=1000)] = ()
 
     def upgraded(self) -> Session:
-        """The same in format 2."""
+        """The same in today's format."""
         first, *others = self.stems
         versions = tuple(
             Version(
@@ -56,5 +56,18 @@ class Session1(Settings, frozen=True, kw_only=True):
         return Session(sound=Sound(stems=self.stems), versions=versions, desk=desk)
 
 
-OLDER = {1: Session1}
+class Session2(Settings, frozen=True, kw_only=True):
+    """Format 2: numbers of what was removed were given again."""
+
+    format: Literal[2]
+    sound: Sound
+    versions: Annotated[tuple[Version, ...], msgspec.Meta(max_length=VERSIONS)] = ()
+    desk: Desk = Desk()
+
+    def upgraded(self) -> Session:
+        """The same in today's format."""
+        return Session(sound=self.sound, versions=self.versions, desk=self.desk)
+
+
+OLDER = {1: Session1, 2: Session2}
 """The types of older formats; each has `upgraded`, which gives a session of today."""

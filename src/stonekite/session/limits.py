@@ -1,5 +1,6 @@
-"""What a session holds at the most: looked at where one is made, so that what can be made can be saved and opened."""
+"""What a session can hold: looked at where the document takes an edit, so that what is made can be saved and opened."""
 
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
@@ -8,6 +9,7 @@ from stonekite.remembered import Remembered
 from stonekite.session import tree
 from stonekite.session.spur import SPURS
 from stonekite.session.types import VERSIONS, Session, Strip
+from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.branch import DEEPEST, MOST_STAGES
 from stonekite.words import said
 
@@ -30,13 +32,42 @@ def _size(strip: Strip) -> int:
     return 4000 + sum(_size_of(stage) for stage in outer)
 
 
+_FLAWS = Remembered()
+
+
+def _flaw_of(value: Any) -> str:
+    """What of a value its declared type does not accept, as a sentence; empty if nothing."""
+
+    def look() -> str:
+        try:
+            msgspec.convert(msgspec.to_builtins(value, builtin_types=(bytes,)), type(value))
+        except msgspec.ValidationError as error:
+            return said("This cannot be: {reason}.").format(reason=error)
+        return ""
+
+    return _FLAWS.of(value, None, look)
+
+
+def _parts(strip: Strip) -> Iterator[Any]:
+    yield from (strip.intake, strip.split, strip.upper, strip.lower, strip.output)
+    yield from strip.stages
+    yield from strip.spurs
+
+
 def excess(session: Session) -> str:
-    """Why a session cannot be as it is, in a sentence; empty if it can."""
+    """Why a session cannot be as it is, in a sentence; empty if it can. What was looked at is not looked at again."""
     for stem in session.sound.stems:
+        for part in (session.sound.tempo, *_parts(stem.strip)):
+            if why := _flaw_of(part):
+                return why
         if why := _excess_of(stem.strip):
             return why
     if len(session.versions) > VERSIONS:
         return said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
+    if tree.last_id(session) > HIGHEST_ID:
+        return said(
+            "All numbers that stages can have are used up: start a new session with a preset of this strip."
+        )
     sounds = [session.sound, *(version.sound for version in session.versions)]
     if sum(_size(stem.strip) for sound in sounds for stem in sound.stems) > MAX_BYTES - _ROOM:
         return said(

@@ -9,7 +9,7 @@ import msgspec
 
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import fingerprint, shown_name
-from stonekite.session import limits, tree
+from stonekite.session import foreign, limits, tree
 from stonekite.session.formats import OLDER
 from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
@@ -36,7 +36,7 @@ def schema() -> dict[str, Any]:
 
 def encode(session: Session) -> bytes:
     """The session as JSON text: readable as long as it is not too long for that."""
-    text = msgspec.json.encode(session)
+    text = foreign.written(msgspec.json.encode(session))
     readable = msgspec.json.format(text, indent=2) + b"\n" if len(text) < MAX_BYTES // 8 else text
     return readable if len(readable) <= MAX_BYTES else text
 
@@ -63,10 +63,12 @@ def decode(text: bytes, name: str = said("The session")) -> Session:
     if number != FORMAT and number not in OLDER:
         raise SessionError(said("{name} has no known format number (at $.format).").format(name=name))
     try:
-        if number == FORMAT:
-            session = msgspec.json.decode(text, type=Session)
-        else:
-            session = msgspec.json.decode(text, type=OLDER[number]).upgraded()
+        try:
+            session = _typed(text, number)
+        except msgspec.ValidationError:
+            if (lenient := foreign.kept(text)) is None:
+                raise
+            session = _typed(lenient, number)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError) as error:
         raise SessionError(
             said("{name} cannot be used: {reason}.").format(name=name, reason=_lowered(str(error)))
@@ -81,6 +83,13 @@ def decode(text: bytes, name: str = said("The session")) -> Session:
             )
         ) from None
     return session
+
+
+def _typed(text: bytes, number: int | None) -> Session:
+    """A session from JSON of a format that is known."""
+    if number == FORMAT:
+        return msgspec.json.decode(text, type=Session)
+    return msgspec.json.decode(text, type=OLDER[number]).upgraded()  # type: ignore[arg-type, index]
 
 
 _LONGEST = 300

@@ -9,7 +9,7 @@ from stonekite import notes
 from stonekite.remembered import Remembered
 from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.registry import kind_called
 from stonekite.stages.settings import settings_of
 
 
@@ -75,7 +75,7 @@ def _in_row(stages: tuple[Stage, ...], bpm: float) -> tuple[Stage, ...]:
 def of_stage(stage: Any, bpm: float) -> Any:
     """A stage in which all that is given by a note, and in its branches, is what it is at so many beats a minute."""
     changed: dict[str, Any] = {}
-    if _has_notes(kind_of(stage).stage):
+    if _has_notes(str(stage.__struct_config__.tag)):
         for name in ("upper", "lower", "shared"):
             now = getattr(stage, name, None)
             if now is not None and (made := _of_struct(now, bpm)) is not now:
@@ -108,9 +108,9 @@ def _of_struct(values: Any, bpm: float) -> Any:
 
 
 @cache
-def _has_notes(stage: type[Stage]) -> bool:
-    """Whether stages of a type have settings that can be given by a note."""
-    kind = next(kind for kind in KINDS.values() if kind.stage is stage)
+def _has_notes(tag: str) -> bool:
+    """Whether stages of the kind with a tag have settings that can be given by a note."""
+    kind = kind_called(tag)
     found = [kind.side]
     shared = get_type_hints(kind.stage).get("shared")
     if shared is not None:

@@ -4,18 +4,24 @@ A path is a tuple of field names and positions from a tree down, such as ("stage
 """
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
+from stonekite.remembered import Remembered
 from stonekite.session.types import OneComponent, Session, Sound, Split, Strip
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import refusals
+from stonekite.words import said
 
 Path = tuple[str | int, ...]
 Tree = TypeVar("Tree")
 
+USED_UP = said(
+    "All numbers that stages can have are used up: start a new session with a preset of this strip."
+)
 LEGS_BRANCH = 0
 """The id of the branch that the legs are; no stem, stage or other branch has it."""
 
@@ -133,10 +139,34 @@ def numbers(sound: Sound) -> Iterator[tuple[Path, int]]:
                 yield ("stems", s, "strip", *place.path, index, "id"), stage.id
 
 
-def next_id(session: Session) -> int:
-    """A number that no stem, branch or stage of the session has, nor of its versions."""
+_HIGHEST = Remembered()
+
+
+def _highest(sound: Sound) -> int:
+    """The highest id in a sound."""
+
+    def of(strip: Strip) -> int:
+        found = [place.branch for place in branches(strip)]
+        return max([*found, *(stage.id for _, stage in walk(strip))])
+
+    return max(max(stem.id, _HIGHEST.of(stem.strip, None, partial(of, stem.strip))) for stem in sound.stems)
+
+
+def last_id(session: Session) -> int:
+    """The highest number that a stem, a branch or a stage of the session or of its versions has, or had."""
     sounds = [session.sound, *(version.sound for version in session.versions)]
-    return max((number for sound in sounds for _, number in numbers(sound)), default=0) + 1
+    return max(session.last_id, *map(_highest, sounds))
+
+
+def next_id(session: Session) -> int:
+    """A number that nothing in the session ever had."""
+    return last_id(session) + 1
+
+
+def counted(session: Session) -> Session:
+    """A session that knows which numbers it has used, so that none comes again when what has it is removed."""
+    last = last_id(session)
+    return session if last == session.last_id else msgspec.structs.replace(session, last_id=last)
 
 
 def renumbered(tree: Tree, first: int) -> tuple[Tree, int]:

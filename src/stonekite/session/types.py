@@ -8,13 +8,13 @@ from stonekite.files.audio import LEAST_RATE, MOST_CHANNELS, MOST_FRAMES, MOST_R
 from stonekite.notes import FASTEST_BPM, SLOWEST_BPM
 from stonekite.session.spur import SPURS, Spur
 from stonekite.signal.matrix import Matrix
-from stonekite.stages.base import LEGS, Identity, LegName
+from stonekite.stages.base import HIGHEST_ID, LEGS, Identity, LegName
 from stonekite.stages.branch import MOST_STAGES
 from stonekite.stages.registry import AnyStage as _AnyStage
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
-FORMAT: Literal[2] = 2
+FORMAT: Literal[3] = 3
 
 if TYPE_CHECKING:
     AnyStage = Any
@@ -377,9 +377,11 @@ class Desk(Settings, frozen=True, kw_only=True):
 
 
 class Session(Settings, frozen=True, kw_only=True):
-    """All that a user saves."""
+    """All that a user saves. `last_id` is the highest number that a stem, a branch or a stage of it ever had: none that
+    was removed gives its number to another one."""
 
-    format: Literal[2] = FORMAT
+    format: Literal[3] = FORMAT
+    last_id: Annotated[int, msgspec.Meta(ge=0, le=HIGHEST_ID)] = 0
     sound: Sound
     versions: Annotated[tuple[Version, ...], msgspec.Meta(max_length=VERSIONS)] = ()
     desk: Desk = Desk()

@@ -18,7 +18,8 @@ LegName = Literal["upper", "lower"]
 LEGS: tuple[LegName, LegName] = ("upper", "lower")
 
 
-Identity = Annotated[int, msgspec.Meta(ge=0, le=2**31 - 1)]
+HIGHEST_ID = 2**31 - 1
+Identity = Annotated[int, msgspec.Meta(ge=0, le=HIGHEST_ID)]
 """The number by which a stage or stem is known."""
 
 LevelKept = Annotated[

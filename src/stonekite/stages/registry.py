@@ -13,6 +13,7 @@ import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import branch
 from stonekite.stages.base import GROUPS, LEGS, Group, Kind, LegName, Stage
+from stonekite.stages.unknown import UNKNOWN
 
 
 def _found() -> dict[str, Kind]:
@@ -28,7 +29,7 @@ def _found() -> dict[str, Kind]:
 KINDS: dict[str, Kind] = _found()
 """Kinds by their tag, in alphabetical order of their modules."""
 
-AnyStage: Any = reduce(or_, (kind.stage for kind in KINDS.values()))
+AnyStage: Any = reduce(or_, (kind.stage for kind in (*KINDS.values(), UNKNOWN)))
 """The union of all stage types, for decoding."""
 branch.AnyStage = AnyStage
 
@@ -46,7 +47,12 @@ def by_work() -> list[tuple[Group, list[tuple[str, Kind]]]]:
 
 def kind_of(stage: Stage) -> Kind:
     """The kind of a stage value."""
-    return KINDS[cast(str, stage.__struct_config__.tag)]
+    return kind_called(cast(str, stage.__struct_config__.tag))
+
+
+def kind_called(tag: str) -> Kind:
+    """The kind with a tag; that of all that is not installed here for another one."""
+    return KINDS.get(tag, UNKNOWN)
 
 
 def shared_type(kind: str) -> type[msgspec.Struct] | None:

@@ -13,6 +13,7 @@ from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.editors.bands_editor import BandsEditor
 from stonekite.desktop.editors.editor import Editor
 from stonekite.desktop.editors.stage_editor import StageEditor
+from stonekite.desktop.editors.unknown_editor import UnknownEditor
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
@@ -143,7 +144,11 @@ class StagePanel(QFrame):
     def _make(self, kind: str) -> Editor:
         """The editor of a kind's stages."""
         actions = self._actions
-        made = BandsEditor if KINDS[kind].offers.bands else StageEditor
+        made: type[BandsEditor | StageEditor | UnknownEditor] = StageEditor
+        if kind not in KINDS:
+            made = UnknownEditor
+        elif KINDS[kind].offers.bands:
+            made = BandsEditor
         editor: Editor = made(self._document, kind)
         editor.show_heard(self._heard)
         if self._smoothing is not None:

@@ -109,7 +109,7 @@ class Document(QObject):
         """Make a session the open one; `path` is its file, if it has one, and `unsaved` how many edits it has that the
         file has not.
         """
-        session = retimed(session)
+        session = tree.counted(retimed(session))
         self._session = session
         self._history = History.of(session)
         self.discard()
@@ -158,7 +158,7 @@ class Document(QObject):
 
         Whether it was made: what cannot be, as a stage that is too late for the loop it is put into, is refused.
         """
-        session = retimed(session)
+        session = tree.counted(retimed(session))
         if session is self.session:
             return True
         stem = session.sound.stems[STEM]
