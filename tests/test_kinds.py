@@ -8,14 +8,17 @@ import msgspec
 import numpy as np
 import pytest
 from conftest import RATE, THOROUGH
+from scipy import signal
 from trees import SPLITS, drawn, drawn_stage
 
 from stonekite.engine.graph.chain import Chain
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.line import Line
 from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.types import Intake, IntakeSide, Output, Strip
-from stonekite.stages.base import LEGS, Stage
+from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
-from stonekite.stages.registry import KINDS
+from stonekite.stages.registry import KINDS, greatest
 from stonekite.stages.settings import settings_of
 
 
@@ -187,6 +190,63 @@ def test_what_rings_on_is_90_db_down_after_the_tail_that_the_kind_says(kind):
         worst = max(worst, off_by_db(rest + np.abs(out).max(), np.full_like(rest, np.abs(out).max())))
     print(f"{kind}: what is left after the tail {worst:.0f} dB")
     assert worst <= -90.0
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_what_it_does_belongs_to_the_place_and_not_to_the_clock(kind):
+    """Begun anywhere, as round a loop, it does the same at the same place of the recording; and behind something late it
+    does so where what it hears belongs. (The clock is moved by whole frames of those that work by frames.)
+    """
+    worst = -300.0
+    for seed in range(8 if THOROUGH else 3):
+        rng = np.random.default_rng([seed, *kind.encode()])
+        stage = drawn_stage(kind, rng)
+        strip = Strip(split=SPLITS[seed % 4], stages=(stage,))
+        sound = programme(1.0, seed)
+        here = Chain(strip, RATE)
+        wanted = here.process(sound.copy(), 0)
+        course, begun = Course(), 2**12 * 3**2 * 5**3 * 7
+        course.jump(begun, 0)
+        there = Chain(strip, RATE, course=course).process(sound.copy(), begun)
+        worst = max(worst, off_by_db(there, wanted))
+        context, heard = Context(RATE, strip.split.encoding), here.split(sound)
+        alone, behind = heard.copy(), heard.copy()
+        Line((stage,), context).process(alone, 0)
+        Line((stage,), context, begun).process(behind, begun)
+        worst = max(worst, off_by_db(behind, alone))
+    print(f"{kind}: {worst:.0f} dB off elsewhere")
+    assert worst < -60.0  # what is held, is held in steps of the clock
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_no_tone_comes_out_louder_than_the_kind_says(kind):
+    """Whatever the level and the moment: loops are kept from growing by what kinds say of their greatest gain."""
+    worst, words = -300.0, ""
+    hertz = np.array([60.0, 220.0, 700.0, 2300.0, 7100.0])
+    for seed in range(12 if THOROUGH else 3):
+        rng = np.random.default_rng([seed, *kind.encode()])
+        stage = drawn_stage(kind, rng)
+        most = greatest((stage,), hertz, RATE)
+        for k, hz in enumerate(hertz):
+            level, upper = float(rng.choice([-50.0, -20.0, -3.0])), int(rng.integers(2))
+            t = np.arange(2 * RATE) / RATE
+            legs = np.zeros((2, len(t)))
+            legs[upper] = 10 ** (level / 20) * np.sin(2 * np.pi * hz * t)
+            line = Line((stage,), Context(RATE, None))
+            line.process(legs, 0)
+            window = signal.windows.blackmanharris(int((0.06 if hz > 100 else 0.16) * RATE))
+            turn = np.exp(-2j * np.pi * hz * t)
+            for leg in (0, 1):
+                found = signal.oaconvolve(legs[leg] * turn, window / window.sum(), "valid")
+                heard = np.abs(found[RATE // 2 :]).max()
+                allowed = 0.5 * 10 ** (level / 20) * max(most[leg, upper, k], 1e-4)
+                over = 20 * np.log10(max(heard, 1e-12) / allowed)
+                if over > worst:
+                    worst, words = over, f"{hz:.0f} Hz at {level:.0f} dBFS, seed {seed}"
+    print(f"{kind}: {worst:+.2f} dB over what it says, {words}")
+    assert worst < 0.5
 
 
 def test_every_setting_of_every_kind_is_drawn():

@@ -199,8 +199,7 @@ def greatest(stage: Amp, hz: np.ndarray, rate: float) -> np.ndarray:
         if side is not None:
             voice = VOICES[side.voice]
             steeper = math.prod((1.0 + one.bias**2) ** 1.5 for one in voice.stages)
-            mix = side.mix / 100.0
-            found[row, row] = (1.0 - mix) + mix * steeper * np.abs(response(stage, leg, hz, rate))
+            found[row, row] = steeper * np.abs(response(stage, leg, hz, rate))
     return found
 
 

@@ -251,8 +251,8 @@ class Offers:
     sharp: Callable[[Any, LegName, float], np.ndarray] | None = None
     """Of (stage, leg, rate): frequencies (n,) in Hz by which a response is drawn, too, that is too sharp otherwise."""
     greatest: Callable[[Any, np.ndarray, float], np.ndarray] | None = None
-    """Of (stage, frequencies, rate): the greatest gains (2, 2, n) that it can have from the legs (second axis) to the
-    legs (first); of a kind for which that is neither its response nor the steepest part of its curve."""
+    """Of (stage, frequencies, rate): the greatest gains (2, 2, n) that its wet part can have from the legs (second axis)
+    to the legs (first); of a kind for which that is neither its response nor the steepest part of its curve."""
     guarded: Callable[[Any], bool] | None = None
     """Of a state: whether its guard has made it silent."""
     of_sides: bool = False

@@ -201,10 +201,8 @@ def greatest(stage: CabinetStage, hz: np.ndarray, rate: float) -> np.ndarray:
         if side is None:
             found[row, row] = 1.0
             continue
-        mix = side.mix / 100.0
-        found[row, row] += 1.0 - mix
         for source, taps in routes[row]:
-            found[row, source] += mix * np.abs(response_at(taps, rate, hz, LEAD))
+            found[row, source] += np.abs(response_at(taps, rate, hz, LEAD))
     return found
 
 

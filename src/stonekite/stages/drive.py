@@ -168,10 +168,9 @@ def greatest(stage: Drive, hz: np.ndarray, rate: float) -> np.ndarray:
         side = getattr(stage, leg)
         found[row, row] = 1.0
         if side is not None:
-            mix = side.mix / 100.0
             around = np.concatenate([part.sections for part in _around(side, rate)])
             steepest = gain_of(_drive_db(side) + side.level_db) * np.abs(design.response(around, hz, rate))
-            found[row, row] = (1.0 - mix) + mix * steepest
+            found[row, row] = steepest
     return found
 
 

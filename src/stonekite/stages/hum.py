@@ -112,6 +112,11 @@ def response(stage: Hum, leg: LegName, frequencies: np.ndarray, rate: float) -> 
     return made
 
 
+def greatest(stage: Hum, hz: np.ndarray, rate: float) -> np.ndarray:
+    """The greatest gains (2, 2, n) at frequencies (Hz): a notch may have gone elsewhere with the hum."""
+    return np.repeat(np.eye(2)[:, :, None], len(hz), axis=2)
+
+
 def sharp(stage: Hum, leg: LegName, rate: float) -> np.ndarray:
     """Frequencies (n,) in Hz where the response has a point."""
     side = getattr(stage, leg)
@@ -299,6 +304,7 @@ KIND = Kind(
     offers=Offers(
         handles=(Handle("H", x="base_hz"),),
         sharp=sharp,
+        greatest=greatest,
         follows=follows,
         learning=Learning(
             Learned,

@@ -112,19 +112,24 @@ def greatest(stages: tuple[Any, ...], frequencies: np.ndarray, rate: float) -> n
 
 
 def _greatest(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Of one stage: of what a kind says of its wet part, with the mix of each leg."""
     offers = kind_of(stage).offers
     given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
-    if offers.greatest is not None:
-        return offers.greatest(stage, frequencies, rate) * given_back
+    wet = None if offers.greatest is None else offers.greatest(stage, frequencies, rate)
     gains = np.zeros((2, 2, len(frequencies)))
     for row, leg in enumerate(LEGS):
         side = getattr(stage, leg)
         if side is None:
-            gains[row, row] = given_back
+            gains[row, row] = 1.0
+            continue
+        if wet is None and offers.curve is None:  # what is heard has the mix already
+            gains[row, row] = np.abs(heard_response(stage, leg, frequencies, rate)) / given_back
+            continue
+        if wet is not None:
+            gains[row] = wet[row]
         elif offers.curve is not None:
-            most = float((offers.curve(stage, leg, _LEVELS_DB) - _LEVELS_DB).max())
-            mix = side.mix / 100.0
-            gains[row, row] = ((1.0 - mix) + mix * gain_of(most)) * given_back
-        else:
-            gains[row, row] = np.abs(heard_response(stage, leg, frequencies, rate))
-    return gains
+            gains[row, row] = gain_of(float((offers.curve(stage, leg, _LEVELS_DB) - _LEVELS_DB).max()))
+        mix = side.mix / 100.0
+        gains[row] *= mix
+        gains[row, row] += mix if stage.change_only else 1.0 - mix
+    return gains * given_back

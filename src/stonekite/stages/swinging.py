@@ -53,15 +53,14 @@ class SwingShared(Settings, frozen=True, kw_only=True):
 
 
 def greatest_gains(stage: Any, hz: np.ndarray, swung: Callable[[Any], float]) -> np.ndarray:
-    """The greatest gains (2, 2, n) at frequencies (Hz): of each leg by itself, of what passes with what a side swings,
+    """The greatest gains (2, 2, n) at frequencies (Hz): of each leg by itself, of what a side swings,
     whose greatest gain before it is fed back `swung` tells.
     """
     found = np.repeat(np.eye(2)[:, :, None], len(hz), axis=2)
     for row, leg in enumerate(LEGS):
         side = getattr(stage, leg)
         if side is not None:
-            mix = side.mix / 100.0
-            found[row, row] = (1.0 - mix) + mix * swung(side) / (1.0 - abs(side.feedback) / 100.0)
+            found[row, row] = swung(side) / (1.0 - abs(side.feedback) / 100.0)
     return found
 
 
