@@ -142,8 +142,8 @@ class Peaks:
     """Sample peak and true peak of both channels of a signal fed in blocks."""
 
     def __init__(self, rate: float) -> None:
-        self._filters = tuple(
-            np.ascontiguousarray(between(2, *made)[0]) for made in ((TAPS, BETA), (SHORT, SHORT_BETA))
+        self._taps, self._short = (
+            between(2, *made)[0].copy() for made in ((TAPS, BETA), (SHORT, SHORT_BETA))
         )
         self._long = np.concatenate([np.zeros((1, LONG)), between(4, LONG, LONG_BETA)])
         halves = _STRETCH + SHORT // 2 + 2
@@ -167,7 +167,7 @@ class Peaks:
             looked = joined[leg, : done + 2 * _EDGE]
             highest = max(self._between[leg], self.sample[leg])
             self._between[leg] = _scan(
-                looked, *self._filters, self._long, highest, self._idle[leg], *self._room
+                looked, self._taps, self._short, self._long, highest, self._idle[leg], *self._room
             )
         self._past = joined[:, done:].copy()
 

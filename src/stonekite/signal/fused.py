@@ -6,7 +6,8 @@ a processor that has no instruction for it by a slower way. So the same session 
 """
 
 from numba import types
-from numba.extending import intrinsic
+
+from stonekite.signal.kernel import intrinsic
 
 
 @intrinsic

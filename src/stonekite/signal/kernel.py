@@ -11,14 +11,19 @@ anew for each combination of types.
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from numba import njit, types
+from numba import extending, njit, types
 from numba.core.codegen import JITCodeLibrary
 from numba.core.compiler import Compiler, Flags
-from numba.extending import intrinsic
 
 from stonekite.signal.kept_kernels import Kept
 
 Function = TypeVar("Function", bound=Callable[..., Any])
+
+
+def intrinsic(function: Callable[..., Any]) -> Callable[..., Any]:
+    """What writes its own machine code: kernels call it without the typing context that it is written with."""
+    made: Callable[..., Any] = extending.intrinsic(function)
+    return made
 
 
 class _Entry(JITCodeLibrary):

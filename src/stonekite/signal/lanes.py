@@ -10,7 +10,9 @@ import operator
 
 from llvmlite import ir
 from numba.core import cgutils, types
-from numba.extending import intrinsic, models, overload, register_model
+from numba.extending import models, overload, register_model
+
+from stonekite.signal.kernel import intrinsic
 
 LANES = 16
 EIGHT = 8

@@ -4,10 +4,9 @@ Both have a relative error under 2e-9: far below a hundredth of a bit of a 24-bi
 """
 
 from llvmlite import ir
-from numba.extending import intrinsic
 
 from stonekite.signal.fused import fused
-from stonekite.signal.kernel import inlined
+from stonekite.signal.kernel import inlined, intrinsic
 from stonekite.signal.lanes import Lanes, fma, like
 
 _LOG2_E = 1.4426950408889634

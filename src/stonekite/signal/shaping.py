@@ -24,7 +24,7 @@ from math import erf, pi, sin, sqrt
 
 import numpy as np
 from numpy.polynomial import chebyshev, polynomial
-from scipy import special
+from scipy import special  # type: ignore[import-untyped]
 
 from stonekite.signal.fused import fused
 from stonekite.signal.kernel import greater, inlined, inner, kernel, lesser
