@@ -39,6 +39,8 @@ class Delay:
 
     def __init__(self, samples: tuple[int, int]) -> None:
         self._lines = [np.zeros(n) for n in samples]
+        self._places = [0, 0]
+        """Where in each line the oldest sample is."""
         self._delays = any(samples)
 
     def process(self, block: np.ndarray) -> None:
@@ -47,9 +49,26 @@ class Delay:
             return
         for row, line in enumerate(self._lines):
             if len(line):
-                joined = np.concatenate([line, block[row]])
-                block[row] = joined[: block.shape[1]]
-                self._lines[row] = joined[block.shape[1] :]
+                self._places[row] = _exchanged(line, self._places[row], block[row])
+
+
+def _exchanged(line: np.ndarray, place: int, signal: np.ndarray) -> int:
+    """Put a signal into a line that goes round, and what stood there into the signal, the oldest first; gives the
+    place of the oldest one then. What costs is the signal, however long the line is.
+    """
+    done, count = 0, len(signal)
+    if len(line) < count:
+        ordered = np.concatenate([line[place:], line[:place], signal])
+        signal[:], line[:] = ordered[:count], ordered[count:]
+        return 0
+    while done < count:
+        n = min(count - done, len(line) - place)
+        was = line[place : place + n].copy()
+        line[place : place + n] = signal[done : done + n]
+        signal[done : done + n] = was
+        place = (place + n) % len(line)
+        done += n
+    return place
 
 
 class FineDelay:

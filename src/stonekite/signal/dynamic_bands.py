@@ -131,12 +131,12 @@ def _ask(levels, frames, p, memory, amounts):
 
 
 @inner
-def _couple(amounts, frames, p, coupling, most, roots):
+def _couple(amounts, frames, p, coupling, used, most, roots):
     """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
-    lanes, b steps later. The greatest amounts go into `most` (LANES,).
+    lanes, b steps later; where no band is they stay 0. The greatest amounts go into `most` (LANES,).
     """
     for i in range(frames):
-        for b in range(BANDS):
+        for b in range(used):
             at = i * LANES + b
             mine, other = amounts[at], amounts[at + BANDS]
             if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
@@ -204,7 +204,9 @@ def _hear(heard, position, p, memory, out):
 
 
 @kernel
-def _work(block, powers, position, p, turns, coupling, memory, levels, amounts, roots, loudest, most, masks):
+def _work(
+    block, powers, position, p, turns, coupling, bands, memory, levels, amounts, roots, loudest, most, masks
+):
     frames = block.shape[1]
     start = 0
     while start < frames:
@@ -213,17 +215,15 @@ def _work(block, powers, position, p, turns, coupling, memory, levels, amounts, 
             for row in (3, 4):
                 store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
         count = lesser(frames - start, CHUNK - offset)
-        floor = splat(_FLOOR)
-        one = splat(1.0)
+        floor, one, top = splat(_FLOOR), splat(1.0), load(loudest, 0)
         for i in range(count):
             power = fma(load(powers, (start + i) * LANES), one, floor)
             store(levels, i * LANES, power)
-        for i in range(count):
-            for lane in range(LANES):
-                loudest[lane] = greater(loudest[lane], levels[i * LANES + lane])
+            top = choose(fma(splat(-1.0), top, power), power, top)
+        store(loudest, 0, top)
         log2_into(levels[: count * LANES], amounts)
         _ask(amounts, count, p, memory, levels)
-        _couple(levels, count, p, coupling, most, roots)
+        _couple(levels, count, p, coupling, bands, most, roots)
         used = (count + _LAG) * LANES
         exp2_into(roots[:used], amounts)
         _turn(block, start, count, turns, amounts, memory, masks)
@@ -256,6 +256,12 @@ def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
     bell, shelf = p[ON] * (1.0 - p[SHELF]), p[ON] * p[SHELF]
     turns = np.array([*p[ROWS + 2 : ROWS + 5], p[DAMPING], bell, shelf, p[HEARS_LOW], p[HEARS_HIGH]])
     return p, np.ascontiguousarray(turns[:, _PAIRS]).ravel()
+
+
+def _in_use(p: np.ndarray) -> int:
+    """How many bands there are on a leg, up to the last one that is in use."""
+    on = p[ON].reshape(2, BANDS).any(axis=0)
+    return int(np.flatnonzero(on)[-1]) + 1 if on.any() else 0
 
 
 class Bank:
@@ -300,6 +306,7 @@ class Bank:
             position,
             *parameters,
             coupling,
+            _in_use(parameters[0]),
             self._memory,
             self._levels,
             self._amounts,

@@ -186,6 +186,33 @@ def _all(signal, eye, ceiling, release, window, asked, kept, earlier, before, en
         _work(release, window, asked, kept, earlier, before, ends, out[start : start + CHUNK])
 
 
+@kernel
+def through(block, gains, works, coupling, upper, lower, places, least):
+    """Turn block (2, frames) by gains (2, frames), coupled, where a leg `works`, as late as its line is long. Lines go
+    round, from `places` (2,) on; `least` (2,) becomes so many times the smallest gain.
+    """
+    frames = block.shape[1]
+    if coupling > 0.0:
+        for i in range(frames):
+            both = lesser(gains[0, i], gains[1, i])
+            for row in range(2):
+                gains[row, i] = (1.0 - coupling) * gains[row, i] + coupling * both
+    for row in range(2):
+        if not works[row]:
+            continue
+        line, place, low = upper if row == 0 else lower, places[row], 1.0
+        for i in range(frames):
+            was = line[place]
+            line[place] = block[row, i]
+            place += 1
+            if place == line.shape[0]:
+                place = 0
+            low = lesser(low, gains[row, i])
+            block[row, i] = was * gains[row, i]
+        places[row] = place
+        least[row] *= low
+
+
 class Limiter:
     """Gains of one leg; `window` is the look-ahead in samples, `last` whether it is the second of the two."""
 
@@ -203,13 +230,11 @@ class Limiter:
         self._before = np.zeros(self.window)
         self._ends = np.zeros(4)
 
-    def gains(self, signal: np.ndarray, bound: float, release: float) -> np.ndarray:
-        """Gains (frames,) for the signal (frames,) as it was `latency` samples ago. `bound` is the ceiling less the
-        margin, an amplitude."""
-        out = np.empty(len(signal))
+    def gains(self, signal: np.ndarray, bound: float, release: float, out: np.ndarray) -> None:
+        """Gains (frames,) into `out`, for the signal (frames,) as it was `latency` samples ago. `bound` is the ceiling
+        less the margin, an amplitude."""
         lines = self._asked, self._kept, self._earlier, self._before, self._ends
         _all(signal, self._eye, bound, release, self.window, *lines, out)
-        return out
 
 
 def _seeing_late(last: bool) -> int:

@@ -43,6 +43,16 @@ def cross_twice(rows, there, back, out):
     return bad == 0
 
 
+@kernel
+def add_by(gains, rows, out):
+    """Add rows (2, frames), each by its gain of gains (2,), to out (2, frames)."""
+    for row in range(2):
+        gain = gains[row]
+        if gain != 0.0:
+            for i in range(rows.shape[1]):
+                out[row, i] += gain * rows[row, i]
+
+
 TILE = 128
 
 

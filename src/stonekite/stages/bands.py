@@ -32,6 +32,7 @@ from stonekite.stages.handles import Handle
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
+mixing = lazy("stonekite.signal.mixing")
 registry = lazy("stonekite.stages.registry")
 
 MOST = 4
@@ -184,6 +185,8 @@ class Coefficients:
             cascade.Coefficients(_band(stage, "upper", k, rate), _band(stage, "lower", k, rate))
             for k in range(self.count)
         ]
+        self.empty = [[row for row in range(2) if not band.legs[row].slots] for band in self.bands]
+        """Which legs have no such band."""
         self.gains = np.zeros((self.count, 2))
         for row, side in enumerate(sides):
             if side is not None and not dry:
@@ -301,12 +304,10 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
         for k, filters in enumerate(coefficients.bands):
             band = block.copy()
             cascade.process(state.bands[k], filters, band, at)
-            for row in range(2):
-                if not filters.legs[row].slots:  # the leg has no such band
-                    band[row] = 0.0
+            for row in coefficients.empty[k]:
+                band[row] = 0.0
             at.lines[k](band)
-            for row, gain in enumerate(coefficients.gains[k]):
-                total[row] += gain * band[row]
+            mixing.add_by(coefficients.gains[k], band, total)
         for row, passes in enumerate(coefficients.passes):
             if not passes:
                 block[row] = total[row]

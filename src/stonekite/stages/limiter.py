@@ -7,7 +7,6 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.delay import Delay
 from stonekite.signal.pairs import on_both
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.handles import Handle
@@ -122,6 +121,7 @@ class Coefficients:
                 self.legs.append(
                     (gain_of(side.drive_db), gain_of(side.ceiling_db - limiting.margin_db(rate)), release)
                 )
+        self.works = np.array([leg is not None for leg in self.legs])
         self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
         self.windows = _windows(stage, rate)
         self.delays = _latencies(stage, rate)
@@ -135,7 +135,9 @@ class State:
             [limiting.Limiter(window, last) for _ in LEGS]
             for window, last in zip(coefficients.windows, (False, True), strict=True)
         ]
-        self.delays = [Delay(delays) for delays in coefficients.delays]
+        # A leg that passes has a line, too, which is not used.
+        self.lines = [tuple(np.zeros(max(1, n)) for n in delays) for delays in coefficients.delays]
+        self.places = np.zeros((2, 2), dtype=np.int64)
         self.reduction_db = np.zeros(2)
 
 
@@ -155,34 +157,27 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     for row, leg in enumerate(coefficients.legs):
         if leg is not None and leg[0] != 1.0:
             block[row] *= leg[0]
-    least = np.ones(2)
-    for limiters, delay in zip(state.limiters, state.delays, strict=True):
-        gains = _gains(limiters, coefficients, block)
-        delay.process(block)
-        for row, gain in enumerate(gains):
-            if gain is not None and len(gain):
-                block[row] *= gain
-                least[row] *= float(gain.min())
+    least, gains = np.ones(2), np.empty(block.shape)
+    for k, limiters in enumerate(state.limiters):
+        _look(limiters, coefficients, block, gains)
+        upper, lower = state.lines[k]
+        limiting.through(
+            block, gains, coefficients.works, coefficients.coupling, upper, lower, state.places[k], least
+        )
     if block.shape[1]:
         state.reduction_db = -20.0 * np.log10(np.maximum(least, 1e-6))
 
 
-def _gains(limiters: list[Any], coefficients: Coefficients, block: np.ndarray) -> list[np.ndarray | None]:
-    """Gains (frames,) of each leg, coupled; None for one that passes."""
-    gains: list[Any] = [None, None]
+def _look(limiters: list[Any], coefficients: Coefficients, block: np.ndarray, gains: np.ndarray) -> None:
+    """Gains (2, frames) of the legs that do not pass."""
 
     def work(row: int) -> None:
         leg = coefficients.legs[row]
         if leg is not None:
             _, ceiling, release = leg
-            gains[row] = limiters[row].gains(block[row], ceiling, release)
+            limiters[row].gains(block[row], ceiling, release, gains[row])
 
     on_both(work, block.shape[1])
-    if coefficients.coupling:
-        both = np.minimum(gains[0], gains[1])
-        share = coefficients.coupling
-        gains = [(1.0 - share) * gain + share * both for gain in gains]
-    return gains
 
 
 def meter(state: State) -> np.ndarray:

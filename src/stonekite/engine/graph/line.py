@@ -96,7 +96,10 @@ class Node:
             self._waits[k].process(legs)
             gone[k] += legs.shape[1]
 
-        return tuple(partial(through, k) for k in range(len(self.lines)))
+        return tuple(
+            partial(through, k) if line._places or line.latency < self._inner else _passes
+            for k, line in enumerate(self.lines)
+        )
 
     @property
     def guarded(self) -> bool:
@@ -188,6 +191,10 @@ class Node:
 
 Known = Mapping[int, Node]
 """Nodes that were built before, by the id of their stage."""
+
+
+def _passes(legs: np.ndarray) -> None:
+    """What a branch does in which nothing stands, and which waits for none."""
 
 
 def _twin(stage: Stage, context: Context, known: Known) -> Node | None:
