@@ -11,13 +11,13 @@ from stonekite.engine.offline.relay import relayed
 from stonekite.files.audio import BLOCK as FILE_BLOCK
 from stonekite.session.types import Split, Strip
 from stonekite.stages.amp import Amp, AmpShared, AmpSide
-from stonekite.stages.amp_voices import VOICES
+from stonekite.stages.amp.voices import VOICES
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.cabinet import KIND
-from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
+from stonekite.stages.cabinet.settings import CabinetSide, CabinetStage
 from stonekite.stages.compressor import Compressor
 from stonekite.stages.drive import Drive
-from stonekite.stages.echo_settings import Echo
+from stonekite.stages.echo.settings import Echo
 from stonekite.stages.eq import Eq
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.hum import Hum, HumSide

@@ -9,7 +9,7 @@ from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import Branch, branches_of
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
+from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide, Tap
 from stonekite.stages.eq import Eq
 from stonekite.stages.noise import Learned, Noise, NoiseShared, learns
 from stonekite.stages.phaser import Phaser, PhaserSide

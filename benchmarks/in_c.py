@@ -12,7 +12,9 @@ import numpy as np
 from benchmarks.kernels import BLOCK, RATE, best, eight_bands
 from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Leg, Strip
-from stonekite.signal import biquads, dynamics, fir, oversampling, shaping
+from stonekite.signal import shaping
+from stonekite.signal.filters import biquads, fir, oversampling
+from stonekite.signal.levels import dynamics
 from stonekite.stages.base import At, Context
 from stonekite.stages.drive import Drive, DriveShared, DriveSide
 from stonekite.stages.eq import side_sections

@@ -11,7 +11,7 @@ from scipy import signal
 from stonekite.engine.offline.export import export
 from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.types import Session, Sound, Source, Stem, Strip
-from stonekite.signal import biquads, convolution
+from stonekite.signal.filters import biquads, convolution
 from stonekite.stages.base import At, Context
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveShared

@@ -8,10 +8,11 @@ import numpy as np
 import pytest
 from conftest import RATE, THOROUGH
 
-from stonekite.signal import amplifying, tone_network
+from stonekite.signal import amplifying
+from stonekite.signal.filters import tone_network
 from stonekite.stages import amp
 from stonekite.stages.amp import KIND, Amp, AmpShared, AmpSide
-from stonekite.stages.amp_voices import VOICES
+from stonekite.stages.amp.voices import VOICES
 from stonekite.stages.base import At, Context
 
 

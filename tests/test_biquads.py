@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from stonekite.signal import biquads, design
+from stonekite.signal.filters import biquads, design
 
 
 def sections(count: int) -> np.ndarray:

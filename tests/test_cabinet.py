@@ -14,12 +14,12 @@ from stonekite.files.audio import AudioError
 from stonekite.session.types import Split, Strip
 from stonekite.signal import cabinets
 from stonekite.signal.cabinets import CAPSULES, SOUND, Cabinet, Placed
-from stonekite.signal.partitions import part_size
+from stonekite.signal.filters.partitions import part_size
 from stonekite.stages import cabinet
 from stonekite.stages.base import At, Context
 from stonekite.stages.cabinet import KIND
-from stonekite.stages.cabinet_kinds import BOXES
-from stonekite.stages.cabinet_settings import CabinetShared, CabinetSide, CabinetStage
+from stonekite.stages.cabinet.kinds import BOXES
+from stonekite.stages.cabinet.settings import CabinetShared, CabinetSide, CabinetStage
 
 LEFT_RIGHT = Split(mode="left-right")
 PISTON = Cabinet(0.13, ((0.0, 0.0),), False, 0.3, 50.0, 1.0, 0.7, 1e9, 1e9, ())

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from stonekite.signal import design
+from stonekite.signal.filters import design
 from stonekite.stages.eq import Band, Eq, EqSide, band_sections, response, side_sections
 from stonekite.stages.filter import FilterSide
 from stonekite.stages.filter import side_sections as filter_sections

@@ -12,8 +12,8 @@ from test_stages import LEFT_RIGHT, through
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Strip
-from stonekite.signal import quick
 from stonekite.signal.kernel import kernel
+from stonekite.signal.vectors import quick
 from stonekite.stages.base import At, Context
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide, curve
 from stonekite.stages.gate import Gate, GateShared, GateSide

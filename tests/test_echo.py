@@ -25,13 +25,13 @@ from stonekite.stages.branch import Branch
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.compressor import Compressor
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
+from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide, Tap
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 from stonekite.stages.filter import Filter, FilterSide
+from stonekite.stages.machinery.swinging import SwingShared
 from stonekite.stages.phaser import Phaser, PhaserSide
 from stonekite.stages.planning import plan_of, refusal
 from stonekite.stages.registry import heard_response
-from stonekite.stages.swinging import SwingShared
 
 LEFT_RIGHT = Split(mode="left-right")
 WET = EchoShared(dry_db=-120.0)

@@ -14,7 +14,7 @@ from stonekite.session import tree
 from stonekite.session.edits import put
 from stonekite.session.types import Tempo
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo_settings import Echo, EchoSide
+from stonekite.stages.echo.settings import Echo, EchoSide
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
 
 SHIFT, CONTROL, ALT = (

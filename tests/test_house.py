@@ -2,6 +2,7 @@
 
 import ast
 import re
+from collections import Counter
 from pathlib import Path
 
 import pytest
@@ -56,8 +57,15 @@ def test_the_model_the_links_and_the_player_know_no_widgets():
 
 
 def test_modules_are_short():
-    lines = {p.name: len(p.read_text().splitlines()) for p in (SOURCE / "stonekite").rglob("*.py")}
-    assert not {name: count for name, count in lines.items() if count > LONGEST}
+    lines = {p: len(p.read_text().splitlines()) for p in (SOURCE / "stonekite").rglob("*.py")}
+    assert not {path: count for path, count in lines.items() if count > LONGEST}
+
+
+def test_no_folder_has_more_modules_than_a_stranger_looks_through():
+    folders = Counter(
+        path.parent for path in (SOURCE / "stonekite").rglob("*.py") if path.name != "__init__.py"
+    )
+    assert not {folder: count for folder, count in folders.items() if count > 25}
 
 
 def test_documents_name_only_what_is_there():

@@ -14,7 +14,8 @@ from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip
-from stonekite.signal import matrix, suppressor
+from stonekite.signal import matrix
+from stonekite.signal.noise import suppressor
 from stonekite.stages.base import Context
 from stonekite.stages.noise import (
     KIND,

@@ -17,7 +17,7 @@ from stonekite.session.alone import leaving_out
 from stonekite.session.types import Leg, Strip
 from stonekite.stages import registry
 from stonekite.stages.cabinet import CabinetSide, CabinetStage
-from stonekite.stages.cabinet_settings import OwnResponse
+from stonekite.stages.cabinet.settings import OwnResponse
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.gain import KIND as GAIN
 from stonekite.stages.gain import Gain, GainSide

@@ -12,9 +12,9 @@ from stonekite.engine.offline.render import open_source
 from stonekite.measure.spectrum import LongTermSpectrum, centres
 from stonekite.session import edits, presets, storage
 from stonekite.session.types import Generator, Intake, Session, Sound, Split, Stem, Strip
-from stonekite.stages.amp_voices import VOICES
+from stonekite.stages.amp.voices import VOICES
 from stonekite.stages.eq import Band, Eq, EqSide, response
-from stonekite.stages.eq_match import matching_bands
+from stonekite.stages.eq.match import matching_bands
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.registry import KINDS

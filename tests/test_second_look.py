@@ -20,14 +20,15 @@ from stonekite.files import atomic
 from stonekite.session import edits, storage
 from stonekite.session.spur import Spur
 from stonekite.session.types import Split, Strip, Tempo
-from stonekite.signal import biquads, mixing
+from stonekite.signal import mixing
+from stonekite.signal.filters import biquads
 from stonekite.signal.kept_kernels import digest_of
 from stonekite.stages import noise as noise_kind
 from stonekite.stages.base import Context
 from stonekite.stages.branch import Branch
 from stonekite.stages.cabinet import KIND as CABINET
 from stonekite.stages.cabinet import CabinetSide, CabinetStage
-from stonekite.stages.cabinet_kinds import BOXES
+from stonekite.stages.cabinet.kinds import BOXES
 from stonekite.stages.hum import KIND as HUM
 from stonekite.stages.hum import Hum, HumSide
 from stonekite.stages.suboctave import KIND as SUBOCTAVE

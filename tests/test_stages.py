@@ -18,7 +18,7 @@ from stonekite.engine.play.playback import Playback
 from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Split, Strip
-from stonekite.signal import long_designs
+from stonekite.signal.filters import long_designs
 from stonekite.signal.matrix import MATRICES, encode
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.drive import Drive, DriveSide

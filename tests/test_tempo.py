@@ -13,7 +13,7 @@ from stonekite.session.timing import beat_at, nearest_beat, retimed
 from stonekite.session.types import Session, Stem, Strip, Tempo
 from stonekite.stages.branch import Branch
 from stonekite.stages.chorus import Chorus, ChorusSide
-from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide, Tap
+from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide, Tap
 
 PATTERNS = (
     ("X...X...X...X...", "..x...x...x...x.", "x.x.x.x.x.x.x.x."),

@@ -4,9 +4,9 @@ import numpy as np
 import pytest
 from scipy.fft import dct
 
-from stonekite.signal import transforms
 from stonekite.signal.kernel import kernel
-from stonekite.signal.transforms import tables
+from stonekite.signal.vectors import transforms
+from stonekite.signal.vectors.transforms import tables
 
 
 @kernel

@@ -4,7 +4,7 @@ import math
 
 import numpy as np
 
-from stonekite.signal import biquads
+from stonekite.signal.filters import biquads
 
 BIN_S = 0.01
 """Energy is kept in bins of this length, so momentary and short-term loudness are looked at 100 times a

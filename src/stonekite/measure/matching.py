@@ -20,7 +20,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
 from stonekite.signal.matrix import COMPONENTS, component
 
-fir = lazy("stonekite.signal.fir")
+fir = lazy("stonekite.signal.filters.fir")
 
 REACH_S = 30.0
 """Offsets up to this are found."""

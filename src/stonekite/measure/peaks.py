@@ -8,11 +8,11 @@ may be the highest so far is looked at once more, through a filter that sees all
 
 import numpy as np
 
-from stonekite.signal import fir
-from stonekite.signal.fused import fused
+from stonekite.signal.filters import fir
+from stonekite.signal.filters.interpolation import between
 from stonekite.signal.heights import height_squared
-from stonekite.signal.interpolation import between
 from stonekite.signal.kernel import inner, kernel, lesser
+from stonekite.signal.vectors.fused import fused
 
 TAPS, BETA = 256, 4.0
 SHORT, SHORT_BETA = 24, 7.0

@@ -8,8 +8,8 @@ from stonekite.measure.levels import Levels
 from stonekite.measure.loudness import BIN_S, Binned, gating_blocks, integrated, k_weighting
 from stonekite.measure.spectrum import BandMap
 from stonekite.measure.verdicts import Course, Findings, SideFindings
-from stonekite.signal import biquads
 from stonekite.signal.alignment import Alignment
+from stonekite.signal.filters import biquads
 from stonekite.signal.matrix import COMPONENTS, component
 
 CLIP_LEVEL = 10 ** (-1 / 20)

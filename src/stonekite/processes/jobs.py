@@ -11,7 +11,7 @@ from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.session.types import Session, Source, Stem
-from stonekite.stages.cabinet_settings import OwnResponse
+from stonekite.stages.cabinet.settings import OwnResponse
 
 
 class Analyse(msgspec.Struct, tag=True):

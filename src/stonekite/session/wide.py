@@ -10,7 +10,7 @@ from stonekite.session.types import LEGS, Session
 from stonekite.signal.decibels import SILENCE_DB
 from stonekite.stages.amp import Amp, AmpSide, Learned, taken
 from stonekite.stages.branch import Branch
-from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
+from stonekite.stages.cabinet.settings import CabinetSide, CabinetStage
 from stonekite.words import said
 
 SIDEWAYS = 100.0

@@ -20,8 +20,9 @@ from typing import NamedTuple
 
 import numpy as np
 
+from stonekite.signal.filters.oversampling import LATENCY, LEAD, Down, Up, fall, rise
 from stonekite.signal.kernel import inlined, inner, kernel, lesser
-from stonekite.signal.lanes import (
+from stonekite.signal.vectors.lanes import (
     both,
     fma,
     larger,
@@ -35,8 +36,7 @@ from stonekite.signal.lanes import (
     twice,
     where_larger,
 )
-from stonekite.signal.oversampling import LATENCY, LEAD, Down, Up, fall, rise
-from stonekite.signal.pairs import LONG, handed_on
+from stonekite.signal.vectors.pairs import LONG, handed_on
 
 STAGES = 4
 """Gain stages before the power stage, at the most."""

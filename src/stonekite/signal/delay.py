@@ -9,7 +9,7 @@ import numpy as np
 
 from stonekite.lazy import lazy
 
-fir = lazy("stonekite.signal.fir")
+fir = lazy("stonekite.signal.filters.fir")
 
 TAPS = 128
 

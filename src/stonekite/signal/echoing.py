@@ -8,11 +8,11 @@ sample is the same sum in the same order.
 
 import numpy as np
 
-from stonekite.signal.biquads import MASKS, cascade_part
 from stonekite.signal.delay import closest_taps
-from stonekite.signal.fir import stretch
+from stonekite.signal.filters.biquads import MASKS, cascade_part
+from stonekite.signal.filters.fir import stretch
 from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
-from stonekite.signal.lanes import LANES
+from stonekite.signal.vectors.lanes import LANES
 
 HALF = 24
 """Taps before and after a place between samples at the most."""

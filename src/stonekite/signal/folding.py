@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from stonekite.signal.partitions import part_size
+from stonekite.signal.filters.partitions import part_size
 
 CENTRES_HZ = tuple(float(f) for f in np.geomspace(40.0, 20_000.0, 28))
 """Where weights are known, a third of an octave apart."""

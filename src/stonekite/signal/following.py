@@ -14,8 +14,8 @@ from math import cos, pi, sin
 
 import numpy as np
 
-from stonekite.signal.fused import fused
 from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
+from stonekite.signal.vectors.fused import fused
 
 LOW_RATE = 6000.0
 WINDOW, LONGEST = 192, 190

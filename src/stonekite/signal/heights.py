@@ -1,7 +1,7 @@
 """How high a signal is at its tops, from samples that stand around them."""
 
-from stonekite.signal.fused import fused
 from stonekite.signal.kernel import inlined
+from stonekite.signal.vectors.fused import fused
 
 _TINY = 1e-30
 

@@ -43,7 +43,8 @@ def digest_of(file: Path) -> str:
         sources[one] = one.read_bytes()
         for module, names in _TAKES.findall(sources[one].decode()):
             place = _PACKAGE.joinpath(*module.split(".")[1:])
-            found = [place.with_suffix(".py"), *(place / f"{name.strip()}.py" for name in names.split(","))]
+            found = [place.with_suffix(".py"), place / "__init__.py"]
+            found += [place / f"{name.strip()}.py" for name in names.split(",")]
             waiting += [path for path in found if path.is_file()]
     told = hashlib.sha256(numba_version.encode())
     for one in sorted(sources):

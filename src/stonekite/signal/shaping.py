@@ -11,7 +11,7 @@ antialiasing; Parker, Zavalishin and Le Bivic, "Reducing the aliasing of nonline
 convolution", DAFx 2016; Bilbao, Esqueda, Parker and Valimaki, 2017). For the hard curve the integrals are those of |x|,
 in closed form and without the divisions that made differences of antiderivatives imprecise; for the soft one those of
 the error function, and its Taylor series where a line is too short to divide by. What the average takes from the highest
-tones the way back gives back (signal/oversampling.py).
+tones the way back gives back (signal/filters/oversampling.py).
 
 A folded curve cannot be averaged so: driven by g, a tone swings through it g times as fast as the tone is, and what comes
 out is there at full level. It needs a rate as high as that: `plan_of` says how high, and where driving has to end.
@@ -26,10 +26,10 @@ import numpy as np
 from numpy.polynomial import chebyshev, polynomial
 from scipy import special  # type: ignore[import-untyped]
 
-from stonekite.signal.fused import fused
+from stonekite.signal.filters.oversampling import CHUNK, LATENCY, LEAD, Down, Up, fall, rise
 from stonekite.signal.kernel import greater, inlined, inner, kernel, lesser
-from stonekite.signal.oversampling import CHUNK, LATENCY, LEAD, Down, Up, fall, rise
-from stonekite.signal.quick import exp2_into
+from stonekite.signal.vectors.fused import fused
+from stonekite.signal.vectors.quick import exp2_into
 
 SOFT, HARD, FOLDED, STEEP = range(4)
 """STEEP is the soft curve, averaged."""

@@ -16,9 +16,9 @@ import math
 import numpy as np
 
 from stonekite.signal.echoing import TINY, room
-from stonekite.signal.fir import stretches
+from stonekite.signal.filters.fir import stretches
 from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
-from stonekite.signal.lanes import scalar_fma
+from stonekite.signal.vectors.lanes import scalar_fma
 
 GRID = 64
 HALF = 8

@@ -1,7 +1,7 @@
 """Bands: cuts each leg into two to four bands, with stages of their own in each, and adds them up again.
 
-Linkwitz-Riley crossovers (signal/crossover.py). What is empty adds up flat: the leg is turned in phase, and in nothing
-else.
+Linkwitz-Riley crossovers (signal/filters/crossover.py). What is empty adds up flat: the leg is turned in phase, and in
+nothing else.
 """
 
 from itertools import pairwise
@@ -11,9 +11,8 @@ import msgspec
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal import crossover, design
 from stonekite.signal.decibels import gain_of
-from stonekite.stages import cascade
+from stonekite.signal.filters import crossover, design
 from stonekite.stages.base import (
     LEGS,
     At,
@@ -28,7 +27,8 @@ from stonekite.stages.base import (
     Stage,
 )
 from stonekite.stages.branch import Branch
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 

@@ -9,8 +9,8 @@ import numpy as np
 
 from stonekite.signal.loops import Course
 from stonekite.signal.matrix import Matrix
-from stonekite.stages.banded import Bands
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.banded import Bands
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, flag, number
 from stonekite.words import said
 

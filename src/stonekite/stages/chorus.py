@@ -8,9 +8,17 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Mix, Offers, Plan, Side, Stage
+from stonekite.stages.machinery.swinging import (
+    Rate,
+    Swings,
+    SwingShared,
+    Swung,
+    greatest_gains,
+    neutral,
+    seam_memory,
+)
+from stonekite.stages.machinery.written import PIECE, Written
 from stonekite.stages.settings import NoteName, choice, number
-from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, greatest_gains, neutral, seam_memory
-from stonekite.stages.written import PIECE, Written
 
 sweeping = lazy("stonekite.signal.sweeping")
 

@@ -9,9 +9,9 @@ from typing import Annotated
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.stages import detecting
 from stonekite.stages.base import Context, LegName, Plan, Stage
-from stonekite.stages.detecting import (
+from stonekite.stages.machinery import detecting
+from stonekite.stages.machinery.detecting import (
     LIMITING,
     Attack,
     Coefficients,
@@ -24,7 +24,7 @@ from stonekite.stages.detecting import (
 )
 from stonekite.stages.settings import flag, number
 
-dynamics = lazy("stonekite.signal.dynamics")
+dynamics = lazy("stonekite.signal.levels.dynamics")
 
 
 SLOW_SHARE = 6.0

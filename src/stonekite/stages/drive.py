@@ -11,12 +11,12 @@ from typing import Annotated, Literal, NamedTuple
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.pairs import on_both
-from stonekite.stages import cascade
+from stonekite.signal.filters import design
+from stonekite.signal.vectors.pairs import on_both
 from stonekite.stages.base import LEGS, At, Context, Kind, LegName, LevelKept, Offers, Plan, Side, Stage
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 
 shaping = lazy("stonekite.signal.shaping")

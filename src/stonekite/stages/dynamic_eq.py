@@ -1,4 +1,4 @@
-"""Dynamic EQ: bands that cut, or lift, only while what is in them is loud (signal/dynamic_bands.py).
+"""Dynamic EQ: bands that cut, or lift, only while what is in them is loud (signal/levels/dynamic_bands.py).
 
 Each band of each leg has a detector of its own, which hears exactly the range that the band turns.
 """
@@ -12,16 +12,16 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
-from stonekite.stages import detecting
-from stonekite.stages.banded import Bands, Frequency, Narrowness
 from stonekite.stages.base import LEGS, RINGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
-from stonekite.stages.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
+from stonekite.stages.machinery import detecting
+from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
+from stonekite.stages.machinery.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
-dynamics = lazy("stonekite.signal.dynamics")
-dynamic_bands = lazy("stonekite.signal.dynamic_bands")
-envelope = lazy("stonekite.signal.envelope")
+dynamics = lazy("stonekite.signal.levels.dynamics")
+dynamic_bands = lazy("stonekite.signal.levels.dynamic_bands")
+envelope = lazy("stonekite.signal.levels.envelope")
 
 BANDS = 8
 KNEE_DB = 6.0

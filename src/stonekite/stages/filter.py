@@ -1,16 +1,16 @@
 """Filter: a high-pass and a low-pass for each leg, 6 to 48 dB per octave, together a band to sweep.
 
-Butterworth filters of order 1 to 8, each section fitted to its analogue prototype (signal/design.py).
+Butterworth filters of order 1 to 8, each section fitted to its analogue prototype (signal/filters/design.py).
 """
 
 from typing import Annotated, Literal
 
 import numpy as np
 
-from stonekite.signal import design
-from stonekite.stages import cascade
+from stonekite.signal.filters import design
 from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Side, Stage
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import choice, flag, number
 
 Slope = Literal[6, 12, 18, 24, 36, 48]

@@ -8,8 +8,8 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.signal import matrix
 from stonekite.signal.alignment import Alignment
+from stonekite.signal.filters.partitions import part_size
 from stonekite.signal.matrix import Matrix
-from stonekite.signal.partitions import part_size
 from stonekite.stages.base import (
     LEGS,
     At,
@@ -27,9 +27,9 @@ from stonekite.stages.base import (
 from stonekite.stages.settings import Settings, flag, number
 from stonekite.words import said
 
-convolution = lazy("stonekite.signal.convolution")
+convolution = lazy("stonekite.signal.filters.convolution")
 folding = lazy("stonekite.signal.folding")
-suppressor = lazy("stonekite.signal.suppressor")
+suppressor = lazy("stonekite.signal.noise.suppressor")
 
 LATEST_MS = 20.0
 LEAST_S = 1.0

@@ -9,7 +9,7 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.pairs import on_both
+from stonekite.signal.vectors.pairs import on_both
 from stonekite.stages.base import (
     LEGS,
     RINGS,
@@ -25,7 +25,7 @@ from stonekite.stages.base import (
     Side,
     Stage,
 )
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, flag, number
 from stonekite.words import said
 

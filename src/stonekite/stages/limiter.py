@@ -7,12 +7,12 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
-from stonekite.signal.pairs import on_both
+from stonekite.signal.vectors.pairs import on_both
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, number
 
-limiting = lazy("stonekite.signal.limiting")
+limiting = lazy("stonekite.signal.levels.limiting")
 
 CURVE_HANDLE = Handle("C", x="ceiling_db")
 
@@ -86,7 +86,7 @@ def neutral(stage: Limiter) -> bool:
 
 
 def _windows(stage: Limiter, rate: float) -> tuple[int, int]:
-    """Look-ahead in samples of the limiter, and of the one behind it (signal/limiting.py)."""
+    """Look-ahead in samples of the limiter, and of the one behind it (signal/levels/limiting.py)."""
     return max(1, round(stage.shared.look_ahead_ms * 1e-3 * rate)), round(limiting.SECOND_S * rate)
 
 

@@ -1,4 +1,4 @@
-"""Noise reduction: each leg by itself, both by one gain, or both together. How it is done: signal/suppression.py."""
+"""Noise reduction: each leg by itself, both by one gain, or both together. How: signal/noise/suppression.py."""
 
 import math
 from typing import Annotated, Any, Literal
@@ -21,11 +21,11 @@ from stonekite.stages.base import (
     Side,
     Stage,
 )
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import Settings, choice, number
 from stonekite.words import said
 
-suppressor = lazy("stonekite.signal.suppressor")
+suppressor = lazy("stonekite.signal.noise.suppressor")
 
 MOST_BINS = 8193
 SHORTEST_S = 0.1

@@ -20,9 +20,17 @@ from stonekite.stages.base import (
     Side,
     Stage,
 )
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.swinging import (
+    Rate,
+    Swings,
+    SwingShared,
+    Swung,
+    greatest_gains,
+    neutral,
+    seam_memory,
+)
 from stonekite.stages.settings import NoteName, choice, number
-from stonekite.stages.swinging import Rate, Swings, SwingShared, Swung, greatest_gains, neutral, seam_memory
 
 sweeping = lazy("stonekite.signal.sweeping")
 

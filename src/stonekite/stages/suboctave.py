@@ -10,12 +10,12 @@ from typing import Annotated, Any
 import numpy as np
 
 from stonekite.lazy import lazy
-from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
-from stonekite.stages import cascade
+from stonekite.signal.filters import design
 from stonekite.stages.base import LEGS, At, Context, Kind, LegName, Offers, Plan, Side, Stage
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import flag, number
 
 following = lazy("stonekite.signal.following")

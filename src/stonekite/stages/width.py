@@ -10,9 +10,9 @@ from typing import Annotated, Literal, NamedTuple
 
 import numpy as np
 
-from stonekite.signal import design
-from stonekite.stages import cascade
+from stonekite.signal.filters import design
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.machinery import cascade
 from stonekite.stages.settings import Settings, choice, flag, number
 
 

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
-from stonekite.stages.banded import Bands
+from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.settings import settings_of
 from stonekite.words import number, said
 

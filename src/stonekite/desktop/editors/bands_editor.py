@@ -20,7 +20,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.bands_picture import BandsPicture
 from stonekite.session.edits import other, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
-from stonekite.stages.banded import Bands
+from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.registry import KINDS, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said

@@ -31,7 +31,7 @@ from stonekite.session.edits import given, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.echo_settings import MOST_TAPS, Tap
+from stonekite.stages.echo.settings import MOST_TAPS, Tap
 from stonekite.stages.registry import KINDS, kind_of, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said

@@ -33,10 +33,10 @@ from stonekite.session.wide import three_amps, with_learned
 from stonekite.stages.amp import NOMINAL_DB, Amp, AmpSide, Learned
 from stonekite.stages.bands import BandPath, BandsSide, BandsStage
 from stonekite.stages.branch import Branch
-from stonekite.stages.cabinet_settings import CabinetSide, CabinetStage
+from stonekite.stages.cabinet.settings import CabinetSide, CabinetStage
 from stonekite.stages.chorus import Chorus, ChorusSide
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo_settings import Echo, EchoShared, EchoSide
+from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.noise import Noise, NoiseSide

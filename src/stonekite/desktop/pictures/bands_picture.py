@@ -12,8 +12,8 @@ from stonekite.desktop.pictures.known import FREQUENCIES, in_db
 from stonekite.desktop.pictures.response_picture import RANGES_DB, ResponsePicture
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
-from stonekite.stages.banded import Bands
 from stonekite.stages.base import Stage
+from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
 from stonekite.words import said

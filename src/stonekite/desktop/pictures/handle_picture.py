@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QWidget
 
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.response_picture import ResponsePicture
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said, spoken_hertz
 

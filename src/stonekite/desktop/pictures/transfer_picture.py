@@ -12,7 +12,7 @@ from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, LegName, Split
-from stonekite.stages.handles import Handle
+from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.registry import kind_of
 from stonekite.stages.settings import settings_of
 from stonekite.words import said

@@ -17,7 +17,7 @@ from stonekite.processes.jobs import Answer, Spectra, SpectraFound
 from stonekite.session.edits import other
 from stonekite.session.types import LEGS, Source
 from stonekite.stages.eq import Band
-from stonekite.stages.eq_match import matching_bands
+from stonekite.stages.eq.match import matching_bands
 from stonekite.words import NAMES, said
 
 

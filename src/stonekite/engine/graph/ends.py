@@ -7,13 +7,13 @@ from typing import Any
 import numpy as np
 
 from stonekite.session.types import SIDES, Intake, Output
-from stonekite.signal import design
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
-from stonekite.stages import cascade
+from stonekite.signal.filters import design
 from stonekite.stages.base import At, Context
 from stonekite.stages.limiter import KIND as LIMITER
 from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide, meter
+from stonekite.stages.machinery import cascade
 
 DC_HZ = 2.0
 

@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.graph.chain import Step
-from stonekite.signal.pairs import Crew, Half
+from stonekite.signal.vectors.pairs import Crew, Half
 
 MOST_THREADS = 4
 

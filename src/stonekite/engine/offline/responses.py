@@ -8,7 +8,7 @@ import soxr
 from stonekite.files.audio import BLOCK, Reader, fingerprint
 from stonekite.signal.sanity import clean
 from stonekite.stages.cabinet import LONGEST_S, MOST_GAIN_DB
-from stonekite.stages.cabinet_settings import OwnResponse
+from stonekite.stages.cabinet.settings import OwnResponse
 from stonekite.words import said
 
 HIGHEST_RATE = 48_000.0

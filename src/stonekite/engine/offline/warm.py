@@ -126,7 +126,7 @@ def _marks() -> Path:
     from numba.core.registry import cpu_target
 
     signal = Path(str(kept_kernels.__file__)).parent
-    sources = "".join(kept_kernels.digest_of(file) for file in sorted(signal.glob("*.py")))
+    sources = "".join(kept_kernels.digest_of(file) for file in sorted(signal.rglob("*.py")))
     told = f"{sources} {cpu_target.target_context.codegen().magic_tuple()}"
     return Path(kept_kernels.home()) / f"marks-{hashlib.sha256(told.encode()).hexdigest()[:20]}"
 

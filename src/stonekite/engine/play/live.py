@@ -9,7 +9,7 @@ from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.image_meter import VOICE_HZ, centre_of
 from stonekite.measure.loudness import k_weighting, lufs
 from stonekite.measure.spectrum import BANDS, BandMap
-from stonekite.signal import biquads
+from stonekite.signal.filters import biquads
 from stonekite.signal.ring import Ring
 from stonekite.stages.base import WORKED
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS

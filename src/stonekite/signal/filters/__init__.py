@@ -1,0 +1,1 @@
+"""Filters of all sorts: their designs, and the kernels that run them."""

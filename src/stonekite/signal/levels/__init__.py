@@ -1,0 +1,1 @@
+"""What follows levels and turns them: detectors, dynamics, limiters."""

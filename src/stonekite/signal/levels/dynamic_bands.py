@@ -1,0 +1,318 @@
+"""Bands whose gain follows what is in them: up to eight on each of two legs.
+
+A band is a state variable filter of the second order (Zavalishin, "The Art of VA Filter Design", 2012, chapter 4;
+prewarped at its frequency, so that it is the analogue prototype on a bent axis). What the filter lets through is both
+what the detector hears and what is turned: with s normalised to the band's frequency, c = 1/Q and the gain G,
+
+    bell        (s^2 + G c s + 1)       / (s^2 + c s + 1)
+    low shelf   (s^2 + sqrt(G) c s + G) / (s^2 + c s + 1)
+    high shelf  (G s^2 + sqrt(G) c s + 1) / (s^2 + c s + 1)
+
+The poles stay where they are however the gain moves: the gain only weighs what the filter lets through, so nothing
+rings or clicks, and a band whose gain is 1 gives back its input bit for bit.
+
+Detectors of all bands stand side by side in one vector: lanes 0 to 7 are the upper leg's, 8 to 15 the lower leg's.
+They hear what comes into the stage, each for itself. The bands then work one after the other, as a wavefront like the
+sections in signal/filters/biquads.py: there the lanes are in pairs, both legs of the first band, of the second, and so
+on.
+"""
+
+import copy
+
+import numpy as np
+
+from stonekite.signal.kernel import greater, inner, kernel, lesser
+from stonekite.signal.levels.dynamics import DB_PER_LOG2_POWER
+from stonekite.signal.levels.envelope import Envelope
+from stonekite.signal.vectors.fused import fused
+from stonekite.signal.vectors.lanes import (
+    LANES,
+    choose,
+    flush,
+    fma,
+    load,
+    mul,
+    push_pair,
+    splat,
+    store,
+    top_lower,
+    top_upper,
+    zero,
+)
+from stonekite.signal.vectors.quick import exp2_into, log2_into
+
+BANDS = LANES // 2
+CHUNK = 256
+"""Frames that are worked on at once, from one absolute sample position that is a multiple of it to the next: there tiny
+states are flushed. Their gains stay in the processor's cache."""
+_LAG = BANDS - 1
+_TINY = 1e-30
+_FLOOR = 1e-30
+_NOTHING_DB = 1e-9
+_HALF_GAIN = 0.5 * 0.16609640474436813
+"""log2 of the square root of a gain of 1 dB."""
+
+(
+    FEED,
+    DAMPING,
+    HEARS_BAND,
+    HEARS_LOW,
+    HEARS_HIGH,
+    THRESHOLD,
+    SLOPE,
+    KNEE,
+    RANGE,
+    SIGN,
+    ATTACK,
+    RELEASE,
+    SHELF,
+    ON,
+) = range(14)
+"""Rows of the parameters (ROWS, LANES): tan(pi f / rate); 1/Q; how much the detector hears of the filter's three
+outputs; threshold in dB; dB of gain for each dB beyond it; knee and range in dB; 1 to lift, -1 to cut; smoothing
+factors of attack and release; 1 for a shelf; 1 where there is a band."""
+ROWS = 14
+UPPER = np.concatenate([np.ones(BANDS), np.zeros(BANDS)])
+"""Lanes of the upper leg."""
+
+
+@inner
+def _listen(block, start, stop, p, memory, heard):
+    """What each detector hears (frames, LANES) of block[:, start:stop]."""
+    upper, lower = load(p, ROWS * LANES), load(p, (ROWS + 1) * LANES)
+    a1, a2, a3 = (
+        load(p, (ROWS + 2) * LANES),
+        load(p, (ROWS + 3) * LANES),
+        load(p, (ROWS + 4) * LANES),
+    )
+    damping = load(p, DAMPING * LANES)
+    hears_band, hears_low, hears_high = (
+        load(p, HEARS_BAND * LANES),
+        load(p, HEARS_LOW * LANES),
+        load(p, HEARS_HIGH * LANES),
+    )
+    first, second = load(memory, 0), load(memory, LANES)
+    minus, two = splat(-1.0), splat(2.0)
+    for i in range(start, stop):
+        x = fma(splat(block[0, i]), upper, mul(splat(block[1, i]), lower))
+        v3 = fma(minus, second, x)
+        v1 = fma(a1, first, mul(a2, v3))
+        v2 = fma(a2, first, fma(a3, v3, second))
+        first = fma(two, v1, mul(minus, first))
+        second = fma(two, v2, mul(minus, second))
+        high = fma(minus, fma(damping, v1, v2), x)
+        made = fma(hears_high, high, fma(hears_low, v2, mul(hears_band, v1)))
+        store(heard, (i - start) * LANES, made)
+    store(memory, 0, first)
+    store(memory, LANES, second)
+
+
+@inner
+def _ask(levels, frames, p, memory, amounts):
+    """Smoothed amounts in dB (frames, LANES) from log2 of the powers."""
+    minus, zero = splat(-1.0), splat(0.0)
+    below = mul(minus, load(p, THRESHOLD * LANES))
+    slope, half = load(p, SLOPE * LANES), mul(splat(0.5), load(p, KNEE * LANES))
+    bend = load(p, (ROWS + 5) * LANES)
+    most = load(p, RANGE * LANES)
+    attack, release = load(p, ATTACK * LANES), load(p, RELEASE * LANES)
+    per_level = splat(DB_PER_LOG2_POWER)
+    amount = load(memory, 2 * LANES)
+    for i in range(frames):
+        over = fma(per_level, load(levels, i * LANES), below)
+        inside = fma(over, splat(1.0), half)
+        soft = choose(inside, mul(bend, mul(inside, inside)), zero)
+        value = choose(fma(minus, half, over), mul(slope, over), soft)
+        value = choose(fma(minus, most, value), most, value)
+        rising = fma(minus, amount, value)
+        factor = choose(rising, attack, release)
+        amount = flush(fma(factor, mul(minus, rising), value), _NOTHING_DB)
+        store(amounts, i * LANES, amount)
+    store(memory, 2 * LANES, amount)
+
+
+@inner
+def _couple(amounts, frames, p, coupling, used, most, roots):
+    """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
+    lanes, b steps later; where no band is they stay 0. The greatest amounts go into `most` (LANES,).
+    """
+    for i in range(frames):
+        for b in range(used):
+            at = i * LANES + b
+            mine, other = amounts[at], amounts[at + BANDS]
+            if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
+                larger = greater(mine, other)
+                mine = lesser(fused(1.0 - coupling, mine, coupling * larger), p[RANGE, b])
+                other = lesser(fused(1.0 - coupling, other, coupling * larger), p[RANGE, b + BANDS])
+            pair = (i + b) * LANES + 2 * b
+            roots[pair] = _HALF_GAIN * p[SIGN, b] * mine
+            roots[pair + 1] = _HALF_GAIN * p[SIGN, b + BANDS] * other
+            most[b] = greater(most[b], mine)
+            most[b + BANDS] = greater(most[b + BANDS], other)
+
+
+@inner
+def _turn(block, start, count, turns, roots, memory, masks):
+    """All bands over block[:, start : start + count] in place; `roots` are the square roots of their gains."""
+    a1, a2, a3 = load(turns, 0), load(turns, LANES), load(turns, 2 * LANES)
+    damping = load(turns, 3 * LANES)
+    bell, shelf = load(turns, 4 * LANES), load(turns, 5 * LANES)
+    low, high = load(turns, 6 * LANES), load(turns, 7 * LANES)
+    first, second = load(memory, 3 * LANES), load(memory, 4 * LANES)
+    one, two, minus = splat(1.0), splat(2.0), splat(-1.0)
+    y = zero()
+    for step in range(count + _LAG):
+        heard = step < count
+        x = push_pair(y, block[0, start + step] if heard else 0.0, block[1, start + step] if heard else 0.0)
+        root = load(roots, step * LANES)
+        whole = fma(root, root, minus)
+        v3 = fma(minus, second, x)
+        v1 = fma(a1, first, mul(a2, v3))
+        v2 = fma(a2, first, fma(a3, v3, second))
+        band = mul(damping, v1)
+        above = fma(minus, v2, fma(minus, band, x))
+        outer = fma(high, above, mul(low, v2))
+        inner = fma(bell, whole, mul(shelf, fma(root, one, minus)))
+        y = fma(inner, band, fma(whole, outer, x))
+        new_first, new_second = fma(two, v1, mul(minus, first)), fma(two, v2, mul(minus, second))
+        if step < _LAG:
+            active = load(masks, step * LANES)
+            new_first, new_second = choose(active, new_first, first), choose(active, new_second, second)
+        if step >= count:
+            ended = load(masks, (step - count) * LANES)
+            new_first, new_second = choose(ended, first, new_first), choose(ended, second, new_second)
+        first, second = new_first, new_second
+        if step >= _LAG:
+            block[0, start + step - _LAG] = top_upper(y)
+            block[1, start + step - _LAG] = top_lower(y)
+    store(memory, 3 * LANES, first)
+    store(memory, 4 * LANES, second)
+
+
+@kernel
+def _hear(heard, position, p, memory, out):
+    """What all detectors hear of heard (2, frames), frame by frame into `out` (frames * LANES,)."""
+    frames = heard.shape[1]
+    start = 0
+    while start < frames:
+        offset = (position + start) % CHUNK
+        if offset == 0:
+            for row in (0, 1):
+                store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
+        count = lesser(frames - start, CHUNK - offset)
+        _listen(heard, start, start + count, p, memory, out[start * LANES :])
+        start += count
+
+
+@kernel
+def _work(
+    block, powers, position, p, turns, coupling, bands, memory, levels, amounts, roots, loudest, most, masks
+):
+    frames = block.shape[1]
+    start = 0
+    while start < frames:
+        offset = (position + start) % CHUNK
+        if offset == 0:
+            for row in (3, 4):
+                store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
+        count = lesser(frames - start, CHUNK - offset)
+        floor, one, top = splat(_FLOOR), splat(1.0), load(loudest, 0)
+        for i in range(count):
+            power = fma(load(powers, (start + i) * LANES), one, floor)
+            store(levels, i * LANES, power)
+            top = choose(fma(splat(-1.0), top, power), power, top)
+        store(loudest, 0, top)
+        log2_into(levels[: count * LANES], amounts)
+        _ask(amounts, count, p, memory, levels)
+        _couple(levels, count, p, coupling, bands, most, roots)
+        used = (count + _LAG) * LANES
+        exp2_into(roots[:used], amounts)
+        _turn(block, start, count, turns, amounts, memory, masks)
+        start += count
+
+
+_MASKS = np.zeros((_LAG, LANES))
+for _step in range(_LAG):
+    _MASKS[_step, : 2 * (_step + 1)] = 1.0
+
+
+_PAIRS = np.arange(LANES).reshape(2, BANDS).T.ravel()
+"""Lanes in the order of the wavefront: both legs of the first band, of the second, and so on."""
+
+
+def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
+    """Parameters for `Bank`, from those of each lane (ROWS,), None where there is no band: for the detectors, and for
+    the wavefront.
+    """
+    p = np.zeros((ROWS + 6, LANES))
+    p[FEED] = p[DAMPING] = 1.0
+    for lane, column in enumerate(columns):
+        if column is not None:
+            p[:ROWS, lane] = column
+    p[ROWS], p[ROWS + 1] = UPPER, 1.0 - UPPER
+    p[ROWS + 2] = 1.0 / (1.0 + p[FEED] * (p[FEED] + p[DAMPING]))
+    p[ROWS + 3] = p[FEED] * p[ROWS + 2]
+    p[ROWS + 4] = p[FEED] * p[ROWS + 3]
+    p[ROWS + 5] = np.where(p[KNEE] > 0, p[SLOPE] / (2.0 * np.maximum(p[KNEE], 1e-9)), 0.0)
+    bell, shelf = p[ON] * (1.0 - p[SHELF]), p[ON] * p[SHELF]
+    turns = np.array([*p[ROWS + 2 : ROWS + 5], p[DAMPING], bell, shelf, p[HEARS_LOW], p[HEARS_HIGH]])
+    return p, np.ascontiguousarray(turns[:, _PAIRS]).ravel()
+
+
+def _in_use(p: np.ndarray) -> int:
+    """How many bands there are on a leg, up to the last one that is in use."""
+    on = p[ON].reshape(2, BANDS).any(axis=0)
+    return int(np.flatnonzero(on)[-1]) + 1 if on.any() else 0
+
+
+class Bank:
+    """The state of the bands of both legs, whose detectors hear peaks or the mean (signal/levels/envelope.py)."""
+
+    def __init__(self, envelope: Envelope) -> None:
+        self._envelope = envelope
+        self._memory = np.zeros((5, LANES))
+        self._levels, self._amounts, self._roots = np.zeros((3, (CHUNK + _LAG) * LANES))
+        self._heard = np.zeros((1, 0))
+        self.loudest, self.most = np.zeros(LANES), np.zeros(LANES)
+
+    def go_on(self, other: "Bank", lanes: list[bool]) -> None:
+        """Take over what another bank remembers of the bands that are in use here."""
+        used = np.array(lanes)
+        self._memory[:3] = np.where(used, other._memory[:3], 0.0)
+        self._memory[3:] = np.where(used[_PAIRS], other._memory[3:], 0.0)
+        self._envelope = copy.deepcopy(other._envelope)
+
+    def process(
+        self,
+        heard: np.ndarray,
+        block: np.ndarray,
+        position: int,
+        parameters: tuple[np.ndarray, np.ndarray],
+        coupling: float,
+    ) -> None:
+        """Turn block (2, frames) in place by what the detectors hear in `heard` (2, frames), which may be the block.
+
+        Afterwards `loudest` (LANES,) is the greatest power that each detector heard, `most` the greatest amount in dB.
+        """
+        self.loudest[:] = 0.0
+        self.most[:] = 0.0
+        size = block.shape[1] * LANES
+        if self._heard.shape[1] < size:
+            self._heard = np.zeros((1, size))
+        _hear(heard, position, parameters[0], self._memory, self._heard[0])
+        powers = self._envelope.powers(self._heard[:, :size], position)
+        _work(
+            block,
+            powers[0],
+            position,
+            *parameters,
+            coupling,
+            _in_use(parameters[0]),
+            self._memory,
+            self._levels,
+            self._amounts,
+            self._roots,
+            self.loudest,
+            self.most,
+            _MASKS,
+        )

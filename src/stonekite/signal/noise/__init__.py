@@ -1,0 +1,1 @@
+"""Noise reduction: what is known of noise, followed, and taken away."""

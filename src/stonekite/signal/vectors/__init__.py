@@ -1,0 +1,1 @@
+"""What kernels of this program are written with: vectors, quick functions, transforms, both legs at once."""

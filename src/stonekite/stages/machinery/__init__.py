@@ -1,0 +1,1 @@
+"""What several kinds are made of, and no kind by itself."""
