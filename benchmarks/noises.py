@@ -10,9 +10,9 @@ from collections.abc import Iterator
 import numpy as np
 from scipy import signal, special
 
+from stonekite.demos.speech import random_text, spoken
+from stonekite.demos.wheelhouse import mixed
 from stonekite.engine.graph.chain import Chain
-from stonekite.files.speech import random_text, spoken
-from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split, Strip
 from stonekite.stages import fold, noise

@@ -8,9 +8,9 @@ from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 from test_spurs_window import ended
 
+from stonekite.demos.demo import demo_path
 from stonekite.desktop.model.demo_session import amps_session
 from stonekite.engine.offline.paths import loudness_of
-from stonekite.files.demo import demo_path
 from stonekite.session import tree
 
 LEFT = Qt.MouseButton.LeftButton

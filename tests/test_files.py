@@ -15,9 +15,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from stonekite.engine.offline.export import Exported, export
-from stonekite.engine.offline.overview import STRETCH, Overview, sketch
 from stonekite.files import components
 from stonekite.files.audio import AudioError, ChannelsNeeded, Reader, Writer, facts, fingerprint
+from stonekite.measure.overview import STRETCH, Overview, sketch
 from stonekite.session.types import Leg, Strip
 from stonekite.signal.matrix import MATRICES
 from stonekite.signal.quantise import to_integers

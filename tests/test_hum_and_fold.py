@@ -9,9 +9,9 @@ from scipy import signal
 from test_noise import LEFT_RIGHT, voice
 from voices import clean_log, wheelhouse_log
 
+from stonekite.demos.wheelhouse import mixed
 from stonekite.desktop.model.demo_session import wheelhouse_session
 from stonekite.engine.graph.chain import Chain
-from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split, Strip
 from stonekite.signal import humming, matrix

@@ -10,7 +10,7 @@ from conftest import noise, sine
 from scipy import signal
 from scipy.signal import windows
 
-from stonekite.files.demo import demo_path
+from stonekite.demos.demo import demo_path
 from stonekite.measure.loudness import Loudness
 from stonekite.measure.peaks import Peaks
 

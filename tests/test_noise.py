@@ -8,9 +8,9 @@ from conftest import THOROUGH
 from scipy import signal
 from voices import RATE, clean_log, wheelhouse_log
 
+from stonekite.demos.wheelhouse import mixed
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.play.live import Live
-from stonekite.files.wheelhouse import mixed
 from stonekite.measure.quality import si_sdr
 from stonekite.measure.spectrum import band_at
 from stonekite.session.types import Split, Strip

@@ -9,8 +9,8 @@ from scipy import signal
 from test_noise import LEAD, LEFT_RIGHT, RATE, cleaned
 from voices import voice
 
-from stonekite.files.demo import _add, _pluck
-from stonekite.files.wheelhouse import mixed, noises
+from stonekite.demos.demo import _add, _pluck
+from stonekite.demos.wheelhouse import mixed, noises
 from stonekite.measure.quality import si_sdr
 from stonekite.session.types import Split
 from stonekite.signal import matrix

@@ -10,12 +10,12 @@ from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
 from scipy import signal
 from test_source_check import late, looked_at, music, said
 
+from stonekite.demos.demo import demo_path
 from stonekite.desktop.views.source_view import VerdictRow
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.probing import Tap
 from stonekite.engine.offline.tones import test_pair as pair_through
 from stonekite.files.audio import Reader
-from stonekite.files.demo import demo_path
 from stonekite.session import storage
 from stonekite.session.types import Intake, Output, Strip
 from stonekite.signal.matrix import encode

@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
+from stonekite.demos.demo import demo_path
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.offline.repair import repair_words, repaired
 from stonekite.files.audio import Reader
-from stonekite.files.demo import demo_path
 from stonekite.measure.source_check import SourceCheck
 from stonekite.measure.spectrum import band_at
 from stonekite.measure.verdicts import Findings, verdicts

@@ -8,10 +8,10 @@ from hands import click, double_click, drag, from_menu, press, to_front
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QApplication
 
+from stonekite.demos.demo import demo_path
 from stonekite.desktop.model.demo_session import zither_session
 from stonekite.engine.offline.paths import aligned, loudness_of
 from stonekite.engine.play.audition import Audition, auditioned
-from stonekite.files.demo import demo_path
 from stonekite.session import edits, presets, storage, tree
 from stonekite.session.alone import only
 from stonekite.session.differences import described, differences

@@ -7,6 +7,7 @@ import pytest
 from conftest import RATE, noise, session_on, sine, write_wav
 from test_measures import done
 
+from stonekite.demos.demo import demo_path
 from stonekite.engine.graph.chain import Chain, latency_of
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.offline.subjects import Subject, measured
@@ -14,7 +15,6 @@ from stonekite.engine.play.listen import Listener, Listening, matched_db
 from stonekite.engine.play.playback import Playback
 from stonekite.engine.play.strip import SWITCH_S, StripPlayer
 from stonekite.files.audio import Reader
-from stonekite.files.demo import demo_path
 from stonekite.measure.loudness import Loudness
 from stonekite.session.types import Output, Place, Split, Strip
 from stonekite.stages.compressor import Compressor, CompressorSide

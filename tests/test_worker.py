@@ -8,8 +8,8 @@ import pytest
 import soundfile
 from conftest import noise, session_on, write_wav
 
+from stonekite.demos.demo import demo_path
 from stonekite.engine.offline.subjects import Subject
-from stonekite.files.demo import demo_path
 from stonekite.processes.jobs import (
     Analyse,
     Analysed,

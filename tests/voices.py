@@ -4,8 +4,8 @@ from functools import cache
 
 import numpy as np
 
-from stonekite.files import wheelhouse
-from stonekite.files.speech import random_text, spoken
+from stonekite.demos import wheelhouse
+from stonekite.demos.speech import random_text, spoken
 
 RATE = 48_000
 PITCHES = (105.0, 130.0, 165.0, 195.0, 220.0, 118.0)

@@ -24,7 +24,6 @@ from stonekite.engine.graph.probing import END, Tap
 from stonekite.engine.offline import paths, tones
 from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.hearing import heard_in_steps
-from stonekite.engine.offline.overview import Overview
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
 from stonekite.engine.offline.subjects import measured_all
@@ -32,6 +31,7 @@ from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
 from stonekite.measure import tempo
 from stonekite.measure.loudness import Loudness
+from stonekite.measure.overview import Overview
 from stonekite.measure.source_check import SourceCheck
 from stonekite.measure.spectrum import LongTermSpectrum
 from stonekite.measure.summary import Figures, Summary, plain

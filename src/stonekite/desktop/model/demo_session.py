@@ -5,12 +5,12 @@ spoken over engine and wind.
 
 import msgspec
 
+from stonekite.demos.calls import CALLS, FIRST_BEAT_S, LANTERN, LANTERN_BPM
+from stonekite.demos.demo import demo_path
+from stonekite.demos.wheelhouse import NAME as WHEELHOUSE
+from stonekite.demos.zither import LATE_MS
+from stonekite.demos.zither import NAME as ZITHER
 from stonekite.desktop.model.document import session_of
-from stonekite.files.calls import CALLS, FIRST_BEAT_S, LANTERN, LANTERN_BPM
-from stonekite.files.demo import demo_path
-from stonekite.files.wheelhouse import NAME as WHEELHOUSE
-from stonekite.files.zither import LATE_MS
-from stonekite.files.zither import NAME as ZITHER
 from stonekite.session import tree
 from stonekite.session.edits import levelled, put
 from stonekite.session.spur import Spur

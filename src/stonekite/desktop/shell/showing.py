@@ -5,9 +5,9 @@ from typing import TYPE_CHECKING
 from stonekite import commands
 from stonekite.desktop.links.measuring import overview
 from stonekite.desktop.pictures.turn import turn
-from stonekite.engine.offline.overview import sketch
 from stonekite.engine.offline.render import open_source
 from stonekite.files.audio import AudioError
+from stonekite.measure.overview import sketch
 from stonekite.processes.jobs import Analysed
 from stonekite.session import tree
 from stonekite.session.differences import names_of

@@ -1,7 +1,7 @@
 """The demo recording *cable zither*: one performance twice, direct from the pickup on the left, and on the right a
 microphone before its amplifier on the ferry: 1.70 ms later, brighter, torn a little, 4 dB louder. All synthesised here.
 
-`python -m stonekite.files.zither FOLDER` writes the file again, sample for sample.
+`python -m stonekite.demos.zither FOLDER` writes the file again, sample for sample.
 """
 
 import sys
@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.files.demo import RATE, demo_path, write
+from stonekite.demos.demo import RATE, demo_path, write
 
 NAME = "cable zither"
 SECONDS = 24.0

@@ -1,7 +1,7 @@
 """The demo recording *wheelhouse log*: a pilot's log by two microphones, the engine mostly on the left, wind and rigging
 mostly on the right. All synthesised here.
 
-`python -m stonekite.files.wheelhouse FOLDER` writes the file again, sample for sample. What the pilot says without any
+`python -m stonekite.demos.wheelhouse FOLDER` writes the file again, sample for sample. What the pilot says without any
 noise is `clean_log`.
 """
 
@@ -11,8 +11,8 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.files.demo import RATE, demo_path, write
-from stonekite.files.speech import LOG, spoken
+from stonekite.demos.demo import RATE, demo_path, write
+from stonekite.demos.speech import LOG, spoken
 
 NAME = "wheelhouse log"
 LEAD_S = 1.2

@@ -1,7 +1,7 @@
 """The demo recordings *whistle calls*, at 96 and at 132 beats a minute: calls of a low whistle over frame drums; and
 *lantern loop*: a plucked phrase by the light of the wheelhouse. All synthesised here.
 
-`python -m stonekite.files.calls FOLDER` writes the files again, sample for sample.
+`python -m stonekite.demos.calls FOLDER` writes the files again, sample for sample.
 """
 
 import sys
@@ -9,7 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
-from stonekite.files.demo import RATE, demo_path, write
+from stonekite.demos.demo import RATE, demo_path, write
 
 CALLS = {96: "whistle calls 96", 132: "whistle calls 132"}
 LANTERN = "lantern loop"

@@ -1,7 +1,7 @@
 """The demo recording *landing stage*: a harp left of centre and a low whistle in the centre, recorded by
 a stereo pair at the landing stage of the Night Ferry, with waves and gulls around. All synthesised here.
 
-`python -m stonekite.files.demo FOLDER` writes the file again, sample for sample.
+`python -m stonekite.demos.demo FOLDER` writes the file again, sample for sample.
 """
 
 import sys
