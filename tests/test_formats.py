@@ -234,7 +234,7 @@ def test_the_window_names_what_it_does_not_know(window, session, tmp_path, qtbot
     editor = window.panel.editors["unknown"]
     qtbot.waitUntil(editor.isVisible)
     assert "of the kind “tremolo”" in editor.words.text()
-    assert window.panel.title.text() == UNKNOWN.label and "unknown" not in KINDS
+    assert window.panel.title.text() == "tremolo" and "unknown" not in KINDS
     window.stages.toggle_inserted()
     window.document.save(path)
     saved = json.loads(path.read_text())["sound"]["stems"][0]["strip"]["stages"][1]

@@ -10,7 +10,7 @@ from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, Intake, Leg, Output, Split, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import Setting, settings_of
 from stonekite.words import NAMES, said
 
@@ -62,7 +62,7 @@ def _split_words(split: Split) -> str:
 
 def named(stages: tuple[Stage, ...]) -> dict[int, str]:
     """Names of stages of one branch by id; those of which there are several of a kind are numbered."""
-    labels = [kind_of(stage).label for stage in stages]
+    labels = [label_of(stage) for stage in stages]
     seen: dict[str, int] = {}
     names = {}
     for stage, label in zip(stages, labels, strict=True):

@@ -6,7 +6,7 @@ from typing import TypeVar
 from stonekite.remembered import Remembered
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import kind_of, label_of
 from stonekite.words import said
 
 Made = TypeVar("Made")
@@ -16,7 +16,7 @@ class CannotBuild(ValueError):
     """A stage's settings cannot be made into sound. The text is a sentence; `stage` is its id, `label` its kind."""
 
     def __init__(self, stage: Stage, reason: Exception) -> None:
-        self.stage, self.label = stage.id, kind_of(stage).label
+        self.stage, self.label = stage.id, label_of(stage)
         self.reason = f"{type(reason).__name__}: {reason}".rstrip(".")
         super().__init__(
             said("{label} (stage {number}) cannot be computed with these settings: {reason}.").format(

@@ -13,7 +13,7 @@ import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import branch
 from stonekite.stages.base import GROUPS, LEGS, Group, Kind, LegName, Stage
-from stonekite.stages.unknown import UNKNOWN
+from stonekite.stages.unknown import UNKNOWN, Unknown
 
 
 def _found() -> dict[str, Kind]:
@@ -53,6 +53,11 @@ def kind_of(stage: Stage) -> Kind:
 def kind_called(tag: str) -> Kind:
     """The kind with a tag; that of all that is not installed here for another one."""
     return KINDS.get(tag, UNKNOWN)
+
+
+def label_of(stage: Stage) -> str:
+    """What a stage is called: as its kind, or by the name that an unknown one came with."""
+    return stage.name if isinstance(stage, Unknown) and stage.name else kind_of(stage).label
 
 
 def shared_type(kind: str) -> type[msgspec.Struct] | None:

@@ -23,7 +23,7 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.engine.graph.tails import LONGEST_S
 from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import label_of
 from stonekite.words import NAMES, said
 
 
@@ -237,7 +237,7 @@ def _left_out(strip: Strip) -> str:
         if strip.leg(leg).alone:
             left_out.append(said("{name} is alone: nothing else will be in the result.").format(name=name))
     left_out += [
-        said("{label} is out and will not be in the result.").format(label=kind_of(stage).label)
+        said("{label} is out and will not be in the result.").format(label=label_of(stage))
         for _, stage in tree.walk(strip)
         if not stage.inserted
     ]

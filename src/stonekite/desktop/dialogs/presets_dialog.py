@@ -23,7 +23,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import presets
 from stonekite.session.presets import Preset, PresetError, Scope
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import label_of
 from stonekite.words import NAMES, said
 
 _FILTER = said("Presets (*{suffix})").format(suffix=presets.SUFFIX)
@@ -45,7 +45,7 @@ class PresetsDialog(QDialog):
         words: dict[Any, str] = {}
         if actions.stage is not None and actions.chosen is not None:
             leg = NAMES[document.strip.split.component(actions.chosen[1])]
-            label = kind_of(actions.stage).label
+            label = label_of(actions.stage)
             words = {
                 "stage": said("{label}, both legs").format(label=label),
                 "leg": said("{label} on {name}").format(label=label, name=leg),

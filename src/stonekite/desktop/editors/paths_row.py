@@ -12,7 +12,7 @@ from stonekite.desktop.controls.theme import dress, roles
 from stonekite.desktop.editors.rows import SettingsRow
 from stonekite.stages.base import LegName
 from stonekite.stages.branch import branches_of
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import kind_of, label_of
 from stonekite.words import said
 
 
@@ -65,7 +65,7 @@ class PathsRow(QWidget):
             self._parts[k].setVisible(bool(name))
             if not name or side is None:
                 continue
-            inside = ", ".join(kind_of(one).label for one in branch.stages) or said("empty")
+            inside = ", ".join(label_of(one) for one in branch.stages) or said("empty")
             self.names[k].setText(f"{name[:1].upper() + name[1:] if not self.rows else name}: {inside}")
             dress(self.names[k], f"color: {colour.name()};")
             what = (

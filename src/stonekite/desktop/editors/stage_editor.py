@@ -32,7 +32,7 @@ from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.echo.settings import MOST_TAPS, Tap
-from stonekite.stages.registry import KINDS, kind_of, shared_type
+from stonekite.stages.registry import KINDS, kind_of, label_of, shared_type
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said
 
@@ -180,9 +180,7 @@ class StageEditor(Editor):
         name = kind_of(stage).branching.names(stage, self._leg)[branch]  # type: ignore[union-attr]
         gesture = None if token is None else (token, self._number, self._leg, branch, field)
         changed = put_linked(stage, self._leg, ("paths", branch, field), value)
-        self._document.put_stage(
-            changed, f"{kind_of(stage).label}, {name}: {field.removesuffix('_db')}", gesture
-        )
+        self._document.put_stage(changed, f"{label_of(stage)}, {name}: {field.removesuffix('_db')}", gesture)
 
     def _build_taps(self, kind: str) -> TapsRow | None:
         """Of a kind that repeats sound: what it repeats once."""
@@ -209,7 +207,7 @@ class StageEditor(Editor):
 
     def _put_taps(self, stage: Any, taps: tuple[Tap, ...], words: str, gesture: object = None) -> None:
         changed = edits.put(stage, ("shared", "taps"), taps)
-        self._document.put_stage(changed, f"{kind_of(stage).label}: {words}", gesture)
+        self._document.put_stage(changed, f"{label_of(stage)}: {words}", gesture)
 
     def _add_tap(self, time_ms: float | None = None) -> None:
         """A tap at a time, or behind the last one by as much as that is behind the one before it."""
@@ -407,7 +405,7 @@ class StageEditor(Editor):
         gesture = None if token is None else (token, self._number, leg, *sorted(values))
         for field, value in values.items():
             stage = put_linked(stage, leg, (field,), value)
-        self._document.put_stage(stage, f"{component} {kind_of(stage).label}: {words}", gesture)
+        self._document.put_stage(stage, f"{component} {label_of(stage)}: {words}", gesture)
 
     def _put_shared(self, field: str, value: Any, token: object) -> None:
         stage = self.stage
@@ -423,7 +421,7 @@ def put_learned(document: Document, number: int, learned: Any) -> None:
         return
     if (changed := learning.taken(stage, learned)) != stage:
         words = said("forgotten") if learned is None else said("learned")
-        document.put_stage(changed, f"{kind_of(stage).label}: {words}")
+        document.put_stage(changed, f"{label_of(stage)}: {words}")
 
 
 def put_shared(document: Document, stage: Any, field: str, value: Any, token: object) -> None:
@@ -432,4 +430,4 @@ def put_shared(document: Document, stage: Any, field: str, value: Any, token: ob
     shared = msgspec.structs.replace(stage.shared, **{field: value})
     gesture = None if token is None else (token, stage.id, field)
     changed = msgspec.structs.replace(stage, shared=shared)
-    document.put_stage(changed, f"{kind_of(stage).label}: {label}", gesture)
+    document.put_stage(changed, f"{label_of(stage)}: {label}", gesture)

@@ -18,7 +18,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
 from stonekite.session.types import LEGS, OneComponent
-from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.registry import KINDS, kind_of, label_of
 from stonekite.words import NAMES, figure, note, said
 
 
@@ -246,7 +246,7 @@ class StagePanel(QFrame):
         colours = {name: roles.component(split.component(name)) for name in LEGS}
         self.leg_choice.set_words({name: NAMES[split.component(name)] for name in LEGS}, colours)
         self.leg_choice.show_value(leg)
-        self.title.setText(kind_of(stage).label)
+        self.title.setText(label_of(stage))
         self.words.setText(self._level_words(stage))
         self.linked.setChecked(stage.linked)
         self.level_kept.setChecked(stage.level_kept)

@@ -11,7 +11,7 @@ from stonekite.desktop.kite.kite_places import Hit
 from stonekite.desktop.kite.stones import stone_path
 from stonekite.session import tree
 from stonekite.session.types import LegName
-from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.registry import KINDS, kind_of, label_of
 from stonekite.words import NAMES, said
 
 
@@ -241,13 +241,13 @@ class KiteMap(KitePicture):
             name = NAMES.get(component, said("both legs"))  # type: ignore[call-overload]
             if getattr(stage, hit.leg) is None:
                 return said("{name} passes this {label} untouched. Click to put it on this leg.").format(
-                    name=name, label=kind_of(stage).label
+                    name=name, label=label_of(stage)
                 )
             inside = "" if kind_of(stage).branching is None else said(" Double-click or Enter: go in.")
             return said(
                 "{label} on {name}. Click: edit.{inside} Drag along: reorder (Alt+arrows), onto another path: "
                 "there. Drag away: take off this leg. Delete: remove the stage."
-            ).format(label=kind_of(stage).label, name=name, inside=inside)
+            ).format(label=label_of(stage), name=name, inside=inside)
         split = self._strip.split
         return {
             "plus": said("Add a stage ({names}) at the end of this path (+)").format(

@@ -21,7 +21,7 @@ from stonekite.desktop.pictures.turn import turn
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, anything_alone
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import label_of
 from stonekite.words import NAMES, said
 
 _STONE_ROOM, _STONE_MIDDLE = QSize(84, 60), QPointF(42, 30)
@@ -224,7 +224,7 @@ class KitePicture(KitePlaces):
             return
         painter.setFont(font(9, bold=chosen))
         painter.setPen(roles.chalk if chosen else roles.muted)
-        label = kind_of(stage).label if stage.inserted else f"{kind_of(stage).label} out"
+        label = label_of(stage) if stage.inserted else f"{label_of(stage)} out"
         painter.drawText(QRectF(x - 48, middle - 10, 96, 20), Qt.AlignmentFlag.AlignCenter, label)
 
     def _paint_stone(self, painter: QPainter, stone: layout.Stone, chosen: bool) -> None:

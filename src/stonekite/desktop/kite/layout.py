@@ -13,7 +13,7 @@ from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, LegName, Split, Strip, anything_alone
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said
 
@@ -255,21 +255,21 @@ def _crumbs(strip: Strip, stage: Stage) -> Iterator[tuple[str, int]]:
             yield strip.spur(branch).name, 0
         else:
             _, holder = tree.find(strip, within)
-            yield f"{kind_of(holder).label}, {own_name(holder, branch)}", within
-    yield kind_of(stage).label, stage.id
+            yield f"{label_of(holder)}, {own_name(holder, branch)}", within
+    yield label_of(stage), stage.id
 
 
 def in_words(strip: Strip, source: str, split: Split) -> str:
     """A strip as it is read aloud."""
     upper, lower = (NAMES[split.component(leg)] for leg in LEGS)
-    stages = ", ".join(kind_of(stage).label for stage in strip.stages) or said("no stages")
+    stages = ", ".join(label_of(stage) for stage in strip.stages) or said("no stages")
     words = [
         said("{source}, split into {upper} leg and {lower} leg, {stages}").format(
             source=source, upper=upper, lower=lower, stages=stages
         )
     ]
     for spur in strip.spurs:
-        inside = ", ".join(kind_of(stage).label for stage in spur.branch.stages) or said("no stages")
+        inside = ", ".join(label_of(stage) for stage in spur.branch.stages) or said("no stages")
         level = settings_of(Spur)["level_db"].shown(spur.level_db)
         words.append(
             said("spur {name} from {source}, {tap}, {inside}, {level}").format(
@@ -291,5 +291,5 @@ def chosen_words(strip: Strip, stage: int, leg: LegName) -> str:
     inside = said(", in {where}").format(where=where) if where else ""
     out = "" if found.inserted else said(", out")
     return said("{label} on {component}{inside}{out} chosen. ").format(
-        label=kind_of(found).label, component=NAMES.get(component, said("both legs")), inside=inside, out=out
+        label=label_of(found), component=NAMES.get(component, said("both legs")), inside=inside, out=out
     )

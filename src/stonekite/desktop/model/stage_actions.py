@@ -11,7 +11,7 @@ from stonekite.desktop.model.document import STEM, Document
 from stonekite.session import edits, presets, tree
 from stonekite.session.types import LegName, Session
 from stonekite.stages.base import Stage
-from stonekite.stages.registry import KINDS, AnyStage, kind_of
+from stonekite.stages.registry import KINDS, AnyStage, kind_of, label_of
 from stonekite.words import NAMES, said
 
 MIME = "application/x-stonekite-stage+json"
@@ -69,7 +69,7 @@ class StageActions(QObject):
         return self._document.edit(session, words)
 
     def _put(self, stage: Stage, words: str) -> None:
-        self._document.put_stage(stage, f"{kind_of(stage).label} {words}")
+        self._document.put_stage(stage, f"{label_of(stage)} {words}")
 
     def add(self, kind: str, leg: LegName = "upper", branch: int | None = None) -> None:
         """Add a stage at the end of a branch, of that of the open stage if none is named, and open it."""
@@ -90,7 +90,7 @@ class StageActions(QObject):
         stage = self.stage if number is None else self._document.stage(number)
         if stage is not None:
             session = edits.remove_stage(self._document.session, STEM, stage.id)
-            self._document.edit(session, said("{label} removed").format(label=kind_of(stage).label))
+            self._document.edit(session, said("{label} removed").format(label=label_of(stage)))
 
     def move(self, number: int, place: int, branch: int | None = None) -> None:
         """Put a stage at a place of its branch, or of another one."""
@@ -172,9 +172,7 @@ class StageActions(QObject):
             data.setData(LEG_MIME, self.chosen[1].encode())
         QGuiApplication.clipboard().setMimeData(data)
         self.said.emit(
-            said("{label} copied. Ctrl+V puts it behind the open stage.").format(
-                label=kind_of(self.stage).label
-            )
+            said("{label} copied. Ctrl+V puts it behind the open stage.").format(label=label_of(self.stage))
         )
 
     def _pasted(self) -> Stage | None:
@@ -203,7 +201,7 @@ class StageActions(QObject):
         number = tree.next_id(self._document.session)
         pasted = self._edit(
             lambda: edits.insert_stage(self._document.session, STEM, stage, place, branch)[0],
-            said("{label} pasted").format(label=kind_of(stage).label),
+            said("{label} pasted").format(label=label_of(stage)),
         )
         if pasted:
             self.choose(number, self.chosen[1] if self.chosen else "upper")
@@ -214,7 +212,7 @@ class StageActions(QObject):
         if here is None or self.chosen is None:
             return
         if stage is None or type(stage) is not type(here):
-            self.said.emit(said("There is no {label} on the clipboard.").format(label=kind_of(here).label))
+            self.said.emit(said("There is no {label} on the clipboard.").format(label=label_of(here)))
             return
         data = QGuiApplication.clipboard().mimeData()
         there = "lower" if data.data(LEG_MIME).data() == b"lower" else "upper"

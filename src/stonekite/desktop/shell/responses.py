@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QFileDialog
 
 from stonekite.desktop.model import preferences
 from stonekite.processes.jobs import Answer, ReadResponse, ResponseRead
-from stonekite.stages.registry import kind_of
+from stonekite.stages.registry import label_of
 from stonekite.words import NAMES, said
 
 if TYPE_CHECKING:
@@ -56,7 +56,7 @@ class Responses(QObject):
             component = NAMES[document.split_of(number).component(leg)]
             document.put_stage(
                 msgspec.structs.replace(stage, **{leg: changed}),
-                f"{component} {kind_of(stage).label}: {answer.response.name}",
+                f"{component} {label_of(stage)}: {answer.response.name}",
             )
             self.said.emit(
                 said("“{name}” is in the session now; the file is not needed any more.").format(
