@@ -260,6 +260,8 @@ class Offers:
     parts: Callable[[Any, LegName, np.ndarray, float], list[np.ndarray]] | None = None
     """Of (stage, leg, frequencies, rate): the responses of the parts that its own is the sum of."""
     learning: Learning | None = None
+    remark: Callable[[Any, LegName, float], str] | None = None
+    """Of (stage, leg, rate): what of its settings cannot be had quite as they are, in a few words; empty for nothing."""
     placing: Placing | None = None
     noise: Callable[[Any, Context], np.ndarray | None] | None = None
     """Of (stage, where it works): the power (2, bins) of the noise that is known beforehand, by frequency from 0 Hz to

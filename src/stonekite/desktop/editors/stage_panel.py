@@ -247,7 +247,9 @@ class StagePanel(QFrame):
         self.leg_choice.set_words({name: NAMES[split.component(name)] for name in LEGS}, colours)
         self.leg_choice.show_value(leg)
         self.title.setText(label_of(stage))
-        self.words.setText(self._level_words(stage))
+        remark = kind_of(stage).offers.remark
+        told = "" if remark is None else remark(stage, leg, self._document.stem.source.rate)
+        self.words.setText(" · ".join(words for words in (self._level_words(stage), told) if words))
         self.linked.setChecked(stage.linked)
         self.level_kept.setChecked(stage.level_kept)
         self.inserted.show_value(stage.inserted)

@@ -16,7 +16,7 @@ from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers,
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
 from stonekite.stages.settings import Settings, choice, flag, number
-from stonekite.words import said
+from stonekite.words import figure, said, spoken_hertz
 
 long_filters = lazy("stonekite.signal.filters.long_filters")
 
@@ -128,6 +128,36 @@ def long_response(stage: Eq, leg: LegName, frequencies: np.ndarray, rate: float,
     return long_designs.response(_sections(stage, rate), phase, rate, LEGS.index(leg), frequencies, dry)
 
 
+ROUNDED_DB = 0.1
+"""From here on it is said that a long filter rounds off a notch."""
+
+
+def remark(stage: Eq, leg: LegName, rate: float) -> str:
+    """By how much a long filter rounds off the worst of a leg's notches, down to -24 dB, in words; empty for none.
+
+    The magnitude of a notch has a corner, which a response of finite length cannot have: the narrower, the less.
+    """
+    side = getattr(stage, leg)
+    if stage.shared.phase == "minimum" or side is None:
+        return ""
+    worst, where = 0.0, 0.0
+    for band in side.bands:
+        if band is None or not band.on or band.shape != "notch":
+            continue
+        aside = np.geomspace(1e-3, 1.0, 400) / band.q
+        hz = band.frequency_hz * np.exp(np.concatenate([-aside, aside]))
+        hz = hz[hz < 0.49 * rate]
+        wished = np.abs(design.response(side_sections(side, rate), hz, rate))
+        heard = np.abs(response(stage, leg, hz, rate))
+        near = wished > 10 ** (-24 / 20)
+        off = float(np.abs(20 * np.log10(np.maximum(heard[near], 1e-9) / wished[near])).max(initial=0.0))
+        if off > worst:
+            worst, where = off, band.frequency_hz
+    if worst <= ROUNDED_DB:
+        return ""
+    return said("notch at {hertz} rounded by {db}").format(hertz=spoken_hertz(where), db=figure(worst, "dB"))
+
+
 def _does_nothing(band: Band | None) -> bool:
     return band is None or not band.on or (band.shape not in WITHOUT_GAIN and band.gain_db == 0.0)
 
@@ -202,5 +232,7 @@ KIND = Kind(
     carry=carry,
     process=process,
     dry=Dry(dry_coefficients, dry_response),
-    offers=Offers(bands=Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE)),
+    offers=Offers(
+        bands=Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE), remark=remark
+    ),
 )
