@@ -1,6 +1,6 @@
 """Every setting of every kind at each of its ends: what can be set can be built and played, wherever it stands."""
 
-from typing import Any, get_args, get_type_hints
+from typing import Any, get_type_hints
 
 import msgspec
 import numpy as np
@@ -16,6 +16,7 @@ from stonekite.session.types import Session, Sound, Source, Stem, Strip
 from stonekite.stages.bands import BandsStage
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import Branch, branches_of
+from stonekite.stages.describe import structs_in
 from stonekite.stages.echo import Echo
 from stonekite.stages.planning import refusal
 from stonekite.stages.registry import KINDS
@@ -57,7 +58,8 @@ def corners_of(tag: str) -> list[Stage]:
         taps = get_type_hints(shared).get("taps")
         if taps is not None:
             found += [
-                changed(first, shared=changed(shared(), taps=(one,))) for one in ends_of(get_args(taps)[0]())
+                changed(first, shared=changed(shared(), taps=(one,)))
+                for one in ends_of(structs_in(taps)[0]())
             ]
     return found
 

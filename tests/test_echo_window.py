@@ -10,12 +10,14 @@ from test_echo import in_loop
 
 from stonekite.desktop.dialogs.tempo_dialog import Taps, TempoDialog
 from stonekite.desktop.model.demo_session import calls_session, lantern_session
-from stonekite.session import tree
+from stonekite.session import storage, tree
+from stonekite.session.differences import differences
 from stonekite.session.edits import put
 from stonekite.session.types import Tempo
 from stonekite.stages.drive import Drive, DriveSide
-from stonekite.stages.echo.settings import Echo, EchoSide
+from stonekite.stages.echo.settings import Echo, EchoSide, Tap
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.settings import settings_of
 
 SHIFT, CONTROL, ALT = (
     Qt.KeyboardModifier.ShiftModifier,
@@ -105,6 +107,58 @@ def test_stems_and_taps_are_dragged_and_keyed(lantern, qtbot):
     click(qtbot, row.remove, QPointF(row.remove.rect().center()))
     assert echo_of(lantern).shared.taps == ()
     assert "falls by 60 dB" in gram.accessibleDescription()
+
+
+def test_a_tap_keeps_its_place_when_another_one_is_removed(lantern, qtbot):
+    """The others keep their numbers and their settings, and a new one takes the place that is free."""
+    row = lantern.panel.editors["echo"].taps
+    for _ in range(3):
+        click(qtbot, row.add, QPointF(row.add.rect().center()))
+    one, _, three = echo_of(lantern).shared.taps
+    row.choose(1)
+    click(qtbot, row.remove, QPointF(row.remove.rect().center()))
+    assert echo_of(lantern).shared.taps == (one, None, three) and echo_of(lantern).shared.there == (
+        one,
+        three,
+    )
+    assert row.choice._words == {0: "1", 2: "3"} and row.chosen in (0, 2)
+    row.choose(2)
+    typed(qtbot, row.row.controls["level_db"], "-20")
+    changed = echo_of(lantern).shared.taps[2]
+    assert changed.level_db == -20.0 and echo_of(lantern).shared.taps[0] == one
+    assert lantern.document.next_undo == "Echo: tap 3, level"
+    said = [d.sentence for d in differences(before_of(lantern), lantern.document.strip)]
+    assert any("tap 3, level" in sentence for sentence in said)
+    saved = storage.decode(storage.encode(lantern.document.session))
+    assert saved.sound == lantern.document.session.sound
+    click(qtbot, row.add, QPointF(row.add.rect().center()))
+    assert echo_of(lantern).shared.taps[1] is not None and row.chosen == 1
+    assert echo_of(lantern).shared.taps[2] == changed
+    for k in (2, 1, 0):
+        row.choose(k)
+        click(qtbot, row.remove, QPointF(row.remove.rect().center()))
+    assert echo_of(lantern).shared.taps == ()
+
+
+def test_every_setting_of_a_tap_is_set_in_its_row(lantern, qtbot):
+    row = lantern.panel.editors["echo"].taps
+    click(qtbot, row.add, QPointF(row.add.rect().center()))
+    moved = []
+    for name, setting in settings_of(Tap).items():
+        if isinstance(setting.default, float):
+            wanted = setting.from_travel(0.4)
+            row.row.controls[name].moved.emit(wanted, None)
+            assert getattr(echo_of(lantern).shared.taps[0], name) == pytest.approx(wanted)
+            moved.append(name)
+    assert {"time_ms", "level_db", "place", "high_pass_hz", "low_pass_hz"} <= set(moved)
+
+
+def before_of(window):
+    """The strip before the last step."""
+    window.document.undo()
+    strip = window.document.strip
+    window.document.redo()
+    return strip
 
 
 def test_a_stage_goes_into_the_loop_and_what_is_too_late_is_refused(lantern, qtbot):

@@ -1,7 +1,7 @@
 """Random settings, stages and strips, for what must hold whatever they are."""
 
 import itertools
-from typing import Any, get_args, get_type_hints
+from typing import Any, get_type_hints
 
 import msgspec
 import numpy as np
@@ -12,6 +12,7 @@ from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import Branch, branches_of
+from stonekite.stages.describe import structs_in
 from stonekite.stages.planning import plan_of, refusal
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
@@ -54,8 +55,11 @@ def drawn_shared(shared: type[msgspec.Struct], rng: np.random.Generator, as_new:
     tap = get_type_hints(shared).get("taps")
     if tap is None:
         return values
+    (struct,) = structs_in(tap)
+    taps = tuple(drawn(struct, rng) for _ in range(int(rng.integers(4))))
+    removed = int(rng.integers(8))
     return msgspec.structs.replace(
-        values, taps=tuple(drawn(get_args(tap)[0], rng) for _ in range(int(rng.integers(4))))
+        values, taps=tuple(None if k == removed < len(taps) - 1 else one for k, one in enumerate(taps))
     )
 
 

@@ -294,6 +294,7 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
             lines += [
                 said("Tap {count}: {tap}").format(count=k + 1, tap=_settings_words(tap))
                 for k, tap in enumerate(taps)
+                if tap is not None
             ]
             learning = kind_of(stage).offers.learning
             if learning is not None and stage.shared.learned is not None:

@@ -69,12 +69,15 @@ def put_linked(stage: Stage, leg: LegName, path: Path, value: Any) -> Stage:
 
 
 def given(holder: Any, name: str, value: Any) -> Any:
-    """A struct with another value of a setting that can be given by a number or, as a text, by a note.
+    """A struct with another value of a setting, which may be one that can be given by a number or, as a text, by a note.
 
     The number of a note is put right when the whole is (session/timing.py).
     """
     note = settings_of(type(holder))[name].note
-    changed = {note: value} if isinstance(value, str) else {name: value, note: ""}
+    if not note:
+        changed = {name: value}
+    else:
+        changed = {note: value} if isinstance(value, str) else {name: value, note: ""}
     return msgspec.structs.replace(holder, **changed)
 
 

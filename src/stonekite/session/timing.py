@@ -1,7 +1,7 @@
 """Times that are given as notes: what they are at the tempo of the session."""
 
 from functools import cache
-from typing import Any, get_args, get_type_hints
+from typing import Any, get_type_hints
 
 import msgspec
 
@@ -9,6 +9,7 @@ from stonekite import notes
 from stonekite.remembered import Remembered
 from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
+from stonekite.stages.describe import structs_in
 from stonekite.stages.registry import kind_called
 from stonekite.stages.settings import settings_of
 
@@ -100,8 +101,8 @@ def _of_struct(values: Any, bpm: float) -> Any:
                 changed[name] = wanted
     for name in type(values).__struct_fields__:
         rows = getattr(values, name)
-        if isinstance(rows, tuple) and rows and isinstance(rows[0], msgspec.Struct):
-            made = tuple(_of_struct(row, bpm) for row in rows)
+        if isinstance(rows, tuple) and any(isinstance(row, msgspec.Struct) for row in rows):
+            made = tuple(_of_struct(row, bpm) if isinstance(row, msgspec.Struct) else row for row in rows)
             if any(a is not b for a, b in zip(made, rows, strict=True)):
                 changed[name] = made
     return msgspec.structs.replace(values, **changed) if changed else values
@@ -111,18 +112,12 @@ def _of_struct(values: Any, bpm: float) -> Any:
 def _has_notes(tag: str) -> bool:
     """Whether stages of the kind with a tag have settings that can be given by a note."""
     kind = kind_called(tag)
-    found = [kind.side]
+    found: list[type[msgspec.Struct]] = [kind.side]
     shared = get_type_hints(kind.stage).get("shared")
     if shared is not None:
         found.append(shared)
-        found += [
-            row for hint in get_type_hints(shared).values() for row in get_args(hint) if _is_struct(row)
-        ]
+        found += [row for hint in get_type_hints(shared).values() for row in structs_in(hint)]
     return any(setting.note for struct in found for setting in settings_of(struct).values())
-
-
-def _is_struct(hint: Any) -> bool:
-    return isinstance(hint, type) and issubclass(hint, msgspec.Struct)
 
 
 def moved_note(note: str, old: str, new: str) -> str:

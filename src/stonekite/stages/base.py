@@ -158,7 +158,8 @@ RINGS = 10.4 / SETTLED
 @dataclass(frozen=True)
 class Echoes:
     """What a kind says to pictures whose stages repeat sound; its sides have `time_ms`, `time_note` and `level_db`, what
-    its sides share has `taps` with the same, `dry_db`, and `held`."""
+    its sides share has `taps` with the same (None where one was removed; `there` are those that are left), `dry_db`, and
+    `held`."""
 
     course: Callable[[Any, float], Course]
     """Of (stage, rate): the echoes of an impulse, and how long they fall."""

@@ -41,11 +41,12 @@ def _all_settings(struct: type[msgspec.Struct], prefix: str) -> Iterator[tuple[s
     for name, setting in settings_of(struct).items():
         yield prefix + name, setting
     for name, hint in get_type_hints(struct).items():
-        for inner in _structs_in(hint):
+        for inner in structs_in(hint):
             yield from _all_settings(inner, f"{prefix}{name}[].")
 
 
-def _structs_in(hint: Any) -> list[type[msgspec.Struct]]:
+def structs_in(hint: Any) -> list[type[msgspec.Struct]]:
+    """The struct types that a type consists of, those within tuples and unions, too."""
     if isinstance(hint, type) and issubclass(hint, msgspec.Struct):
         return [hint]
-    return [found for argument in get_args(hint) for found in _structs_in(argument)]
+    return [found for argument in get_args(hint) for found in structs_in(argument)]

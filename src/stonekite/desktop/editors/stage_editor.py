@@ -197,7 +197,9 @@ class StageEditor(Editor):
         stage: Any = self.stage
         if stage is None:
             return
-        changed = stage.shared.taps[tap]
+        changed = stage.shared.taps[tap] if tap < len(stage.shared.taps) else None
+        if changed is None:
+            return
         for field, value in values.items():
             changed = given(changed, field, value)
         taps = tuple(changed if k == tap else one for k, one in enumerate(stage.shared.taps))
@@ -205,31 +207,35 @@ class StageEditor(Editor):
         gesture = None if token is None else (token, self._number, "tap", tap, *sorted(values))
         self._put_taps(stage, taps, said("tap {count}, {words}").format(count=tap + 1, words=words), gesture)
 
-    def _put_taps(self, stage: Any, taps: tuple[Tap, ...], words: str, gesture: object = None) -> None:
+    def _put_taps(self, stage: Any, taps: tuple[Tap | None, ...], words: str, gesture: object = None) -> None:
         changed = edits.put(stage, ("shared", "taps"), taps)
         self._document.put_stage(changed, f"{label_of(stage)}: {words}", gesture)
 
     def _add_tap(self, time_ms: float | None = None) -> None:
         """A tap at a time, or behind the last one by as much as that is behind the one before it."""
         stage: Any = self.stage
-        if stage is None or len(stage.shared.taps) >= MOST_TAPS:
+        if stage is None or len(stage.shared.there) >= MOST_TAPS:
             return
-        taps = stage.shared.taps
+        taps, slots = stage.shared.there, list(stage.shared.taps)
         if time_ms is None:
             last = max((tap.time_ms for tap in taps), default=0.0)
             before = max((tap.time_ms for tap in taps if tap.time_ms < last), default=0.0)
             time_ms = settings_of(Tap)["time_ms"].held(last + (last - before or 250.0))
         place = taps[-1].place if taps else 100.0
         new = Tap(time_ms=time_ms, place=-place, level_db=-8.0)
-        self._put_taps(stage, (*taps, new), said("new tap"))
+        slot = slots.index(None) if None in slots else len(slots)
+        self._put_taps(stage, (*slots[:slot], new, *slots[slot + 1 :]), said("new tap"))
         assert self.taps is not None
-        self.taps.choose(len(taps))
+        self.taps.choose(slot)
 
     def _remove_tap(self, tap: int) -> None:
         stage: Any = self.stage
-        if stage is not None and tap < len(stage.shared.taps):
-            taps = tuple(one for k, one in enumerate(stage.shared.taps) if k != tap)
-            self._put_taps(stage, taps, said("tap {count} removed").format(count=tap + 1))
+        if stage is None or not 0 <= tap < len(stage.shared.taps):
+            return
+        slots = [None if k == tap else one for k, one in enumerate(stage.shared.taps)]
+        while slots and slots[-1] is None:
+            slots.pop()
+        self._put_taps(stage, tuple(slots), said("tap {count} removed").format(count=tap + 1))
 
     def _build_pictures(self, kind: str) -> QHBoxLayout:
         """The response; before it, where level in and out differ, the curve and what it did lately; where the stage

@@ -62,9 +62,11 @@ class TapsRow(QWidget):
         self._show()
 
     def _show(self) -> None:
-        count = len(self._taps)
-        self.chosen = min(self.chosen, max(0, count - 1))
-        self.choice.set_words({k: str(k + 1) for k in range(max(1, count))})
+        there = [k for k, tap in enumerate(self._taps) if tap is not None]
+        count = len(there)
+        if there and self.chosen not in there:
+            self.chosen = min(there, key=lambda k: abs(k - self.chosen))
+        self.choice.set_words({k: str(k + 1) for k in there or [0]})
         self.choice.show_value(self.chosen)
         for part in (self.choice, self.row, self.remove):
             part.setVisible(count > 0)

@@ -96,6 +96,8 @@ class EchoPainting(Picture):
                 level = first[0] if first else side.level_db
                 found.append(Grip(leg, None, side.time_ms * 1e-3, max(LOW_DB, level)))
         for k, tap in enumerate(self._stage.shared.taps):
+            if tap is None:
+                continue
             leg = "upper" if tap.place <= 0.0 and self._stage.upper is not None else "lower"
             found.append(Grip(leg, k, tap.time_ms * 1e-3, max(LOW_DB, tap.level_db)))
         return found
@@ -242,7 +244,7 @@ class EchoPainting(Picture):
             painter.setPen(QPen(colour, 3))
             x = self.x_of(echo.seconds)
             painter.drawLine(QPointF(x, self._middle()), QPointF(x, self.y_of(leg, echo.level_db)))
-        for tap in self._stage.shared.taps:
+        for tap in self._stage.shared.there:
             for leg, share in zip(LEGS, (1.0 - tap.place / 100.0, 1.0 + tap.place / 100.0), strict=True):
                 if share <= 0.0 or getattr(self._stage, leg) is None:
                     continue

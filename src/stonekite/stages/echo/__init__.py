@@ -112,7 +112,7 @@ def response(
     whole = a * d - b * c
     went_in = (fed[0] * d - fed[1] * b) / whole, (fed[1] * a - fed[0] * c) / whole
     total = gain_of(stage.shared.dry_db) + gain_of(getattr(stage, leg).level_db) * through[row] * went_in[row]
-    for tap in stage.shared.taps:
+    for tap in stage.shared.there:
         high, low = later_corners(stage.shared, tap)
         sections = cascade.Leg.of(cuts(high, low, 12, rate)).sections
         into = tapped(tap.fed, works, False)[row, row] * shares(tap)[row]
@@ -131,10 +131,11 @@ def plan(stage: Echo, context: Context) -> Plan:
         return Plan()
     seconds = slowest_s(stage, context.rate)
     longest = max(seconds_of(side) for side in (stage.upper, stage.lower) if side is not None)
-    taps = max((tap.time_ms * 1e-3 for tap in stage.shared.taps), default=0.0)
+    taps = max((tap.time_ms * 1e-3 for tap in stage.shared.there), default=0.0)
     legs = [filters(getattr(stage, leg), context.rate) for leg in LEGS]
     legs += [
-        cascade.Leg.of(cuts(*later_corners(stage.shared, tap), 12, context.rate)) for tap in stage.shared.taps
+        cascade.Leg.of(cuts(*later_corners(stage.shared, tap), 12, context.rate))
+        for tap in stage.shared.there
     ]
     endless = endless_of(stage, context.rate) or not seconds < LONGEST_S / SETTLED
     rings = LONGEST_S if endless else min(LONGEST_S, 1.1 * SETTLED * seconds + 2.0 * longest)
@@ -206,7 +207,10 @@ class Coefficients:
         self.tape = shared.moves == "tape"
         self.branch = len(stage.branches[0].stages) > 0
         self.circle = np.array([max(1, round(delay)) for delay in self.delays])
-        self.taps = [TapWork(tap, shared, on, encoded, rate) for tap in shared.taps if gain_of(tap.level_db)]
+        heard = {k: tap for k, tap in enumerate(shared.taps) if tap is not None and gain_of(tap.level_db)}
+        self.taps = [TapWork(tap, shared, on, encoded, rate) for tap in heard.values()]
+        self.slots = list(heard)
+        """Which of all taps they are."""
         self.duck: tuple[float, ...] | None = None
         if shared.duck_db:
             low = gain_of(shared.duck_above_db)
@@ -258,9 +262,10 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State:
     filters = cascade.carry(old.filters, state.filters, new.filters)
     if filters is not None:
         kept.filters = filters
-    if len(old.taps) == len(new.taps):
-        for k, (before, after) in enumerate(zip(old.taps, new.taps, strict=True)):
-            taps = cascade.carry(before.filters, state.taps[k], after.filters)
+    for k, slot in enumerate(new.slots):
+        if slot in old.slots:
+            before = old.slots.index(slot)
+            taps = cascade.carry(old.taps[before].filters, state.taps[before], new.taps[k].filters)
             if taps is not None:
                 kept.taps[k] = taps
     if new.tape:
@@ -395,7 +400,7 @@ def greatest(stage: Echo, hz: np.ndarray, rate: float) -> np.ndarray:
     inside = registry.greatest(stage.branches[0].stages, hz, rate) * np.abs(own(stage, hz, rate))[None]
     levels = np.array([0.0 if s is None else gain_of(s.level_db) for s in (stage.upper, stage.lower)])
     total = levels[:, None, None] * inside / size
-    taps = sum(max(shares(tap)) for tap in stage.shared.taps)
+    taps = sum(max(shares(tap)) for tap in stage.shared.there)
     for row, leg in enumerate(LEGS):
         on = getattr(stage, leg) is not None
         total[row, row] += gain_of(stage.shared.dry_db) if on else 1.0

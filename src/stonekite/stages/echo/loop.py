@@ -42,7 +42,7 @@ def filters(side: EchoSide | None, rate: float) -> cascade.Leg:
 
 def later_corners(shared: EchoShared, tap: Tap) -> tuple[float, float]:
     """High-pass and low-pass in Hz of a tap: its own, or what the rule makes of them by how many come before it."""
-    before = sum(other.time_ms < tap.time_ms for other in shared.taps)
+    before = sum(other.time_ms < tap.time_ms for other in shared.there)
     high = tap.high_pass_hz * 2.0 ** (before * shared.thinner)
     low = min(tap.low_pass_hz, OPEN_HIGH_HZ) * 2.0 ** (-before * shared.darker)
     return min(high, 0.5 * OPEN_HIGH_HZ), max(low, 2.0 * OPEN_LOW_HZ)

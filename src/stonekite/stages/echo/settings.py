@@ -220,7 +220,13 @@ class EchoShared(Settings, frozen=True, kw_only=True):
             help="Each later tap has a high-pass so much higher",
         ),
     ] = 0.0
-    taps: Annotated[tuple[Tap, ...], msgspec.Meta(max_length=MOST_TAPS)] = ()
+    taps: Annotated[tuple[Tap | None, ...], msgspec.Meta(max_length=MOST_TAPS)] = ()
+    """Each in a place of its own: one that is removed leaves None, so that the others keep theirs."""
+
+    @property
+    def there(self) -> tuple[Tap, ...]:
+        """The taps that there are."""
+        return tuple(tap for tap in self.taps if tap is not None)
 
 
 class Echo(Stage, frozen=True, kw_only=True, tag="echo"):
