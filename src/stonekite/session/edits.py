@@ -74,10 +74,9 @@ def given(holder: Any, name: str, value: Any) -> Any:
     The number of a note is put right when the whole is (session/timing.py).
     """
     note = settings_of(type(holder))[name].note
-    if not note:
-        changed = {name: value}
-    else:
-        changed = {note: value} if isinstance(value, str) else {name: value, note: ""}
+    changed = {note: value} if note and isinstance(value, str) else {name: value}
+    if note and not isinstance(value, str):
+        changed[note] = ""
     return msgspec.structs.replace(holder, **changed)
 
 

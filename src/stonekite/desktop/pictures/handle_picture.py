@@ -92,15 +92,16 @@ class HandlePicture(ResponsePicture):
             painter.setPen(pen)
             if not handle.y:
                 painter.drawLine(QPointF(centre.x(), plot.top()), QPointF(centre.x(), plot.bottom()))
-            middle = min(plot.right() - 17, max(plot.left() + 17, centre.x()))
-            box = QRectF(middle - 16, centre.y() - 9, 32, 18)
+            painter.setFont(font(8, bold=True))
+            half = max(16.0, 0.5 * painter.fontMetrics().horizontalAdvance(handle.label) + 5)
+            middle = min(plot.right() - half - 1, max(plot.left() + half + 1, centre.x()))
+            box = QRectF(middle - half, centre.y() - 9, 2 * half, 18)
             if on_noise:
                 box = QRectF(middle - 9, centre.y() - 7, 18, 14)
             painter.setPen(QPen(roles.chalk if held else colour, 1.6))
             painter.setBrush(roles.raised if held else roles.ground)
             painter.drawRoundedRect(box, 5, 5)
             painter.setPen(roles.chalk if on else roles.muted)
-            painter.setFont(font(8, bold=True))
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, handle.label)
 
     def _setting(self, name: str):

@@ -242,7 +242,10 @@ class PlanPicture(Picture):
         for other in self.names[:-1]:
             beside = self.head(other)
             if other != name and abs(beside.y() - head.y()) < 20 and abs(box.center().y() - beside.y()) < 24:
-                box.translate(0.0, -9.0 if (head.y(), name) < (beside.y(), other) else 9.0)
+                upper = (head.y(), name) < (beside.y(), other)
+                middle = 0.5 * (head.y() + beside.y()) - 18
+                first = min(plot.bottom() - 52, max(plot.top() + 18, middle))
+                box.moveTop(first if upper else first + 18)
         self.label(painter, box, words, Qt.AlignmentFlag.AlignLeft)
 
     def _paint_pair(self, painter: QPainter, held: bool) -> None:
