@@ -180,6 +180,16 @@ def test_a_response_of_ones_own_is_made_ready_and_sounds_alike_at_every_rate(tmp
     louder = write_wav(tmp_path / "loud.wav", np.stack([0.01 * late, 0.02 * late]), 96_000, subtype="FLOAT")
     stereo = read_response(louder)
     assert stereo.rows == 2
+    # What two sides give together is as loud as what goes in, however alike they are; what cancels is refused.
+    other = np.concatenate([np.zeros(9600), np.exp(-t * 60) * np.sin(2 * np.pi * 1900 * t), np.zeros(96_000)])
+    apart = read_response(write_wav(tmp_path / "two.wav", np.stack([late, other]), 96_000, subtype="FLOAT"))
+    two = CabinetStage(id=1, upper=CabinetSide(cabinet="own", own=apart), lower=None)
+    power = np.abs(cabinet.response(two, "upper", hz, 48_000)) ** 2
+    assert 10 * np.log10(power.mean()) == pytest.approx(0.0, abs=0.5)
+    for share in (1.0, 0.9):
+        upside = write_wav(tmp_path / "down.wav", np.stack([late, -share * late]), 96_000, subtype="FLOAT")
+        with pytest.raises(ResponseError, match="cancel each other"):
+            read_response(upside)
     long = write_wav(
         tmp_path / "long.wav", np.random.default_rng(0).standard_normal((2, 6 * 44_100)) * 0.1, 44_100
     )

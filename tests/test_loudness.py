@@ -218,3 +218,13 @@ def test_true_peaks_are_read_right_up_to_half_the_rate(rate):
                 worst, where = off, f"noise up to {top} of half the rate"
     print(f"true peaks at {rate} Hz: {worst:.3f} dB off at the most, {where}")
     assert worst <= 0.1
+
+
+@pytest.mark.parametrize("rate", [1000, 1001, 1500, 3000, 3500, 7999])
+def test_at_the_lowest_rates_loudness_is_finite_and_that_of_the_tone(rate):
+    """Where the shelf of the standard lies beyond half the rate: a tone of 200 Hz is as loud as ever."""
+    t = np.arange(10 * rate) / rate
+    tone = 0.1 * np.sin(2 * np.pi * 200 * t)
+    meter = heard(np.stack([tone, tone]), rate)
+    wanted = heard(np.stack([0.1 * np.sin(2 * np.pi * 200 * np.arange(480_000) / 48_000)] * 2), 48_000)
+    assert meter.integrated() == pytest.approx(wanted.integrated(), abs=0.1)

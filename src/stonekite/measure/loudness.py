@@ -14,12 +14,17 @@ _MOMENTARY, _SHORT, _STEP = 40, 300, 10  # in bins: 400 ms, 3 s, and gating bloc
 _ABSOLUTE_LUFS, _RELATIVE_LU, _RANGE_RELATIVE_LU = -70.0, -10.0, -20.0
 
 
+LEAST_WEIGHTED = 8_000
+"""From this rate on the standard's weighting is within 0.05 dB; what is under it is weighted as far as it goes."""
+
+
 def k_weighting(rate: float) -> np.ndarray:
     """The two sections (2, 5) of the K-weighting filter at a rate in Hz.
 
     The standard gives coefficients for 48 kHz; other rates use the analogue values they came from, found
     by inverting the bilinear transform (as in De Man, "Evaluation of Implementations of the EBU R128
-    Loudness Measurement", AES Convention 145, 2018).
+    Loudness Measurement", AES Convention 145, 2018). At rates that do not reach up to the shelf there is none: what it
+    would do under half of such a rate is little.
     """
     f0, gain_db, q = 1681.974450955533, 3.999843853973347, 0.7071752369554196
     k = math.tan(math.pi * f0 / rate)
@@ -32,10 +37,14 @@ def k_weighting(rate: float) -> np.ndarray:
         2 * (k * k - 1) / a0,
         (1 - k / q + k * k) / a0,
     )
+    if f0 >= 0.49 * rate:
+        shelf = (1.0, 0.0, 0.0, 0.0, 0.0)
     f0, q = 38.13547087602444, 0.5003270373238773
     k = math.tan(math.pi * f0 / rate)
     a0 = 1 + k / q + k * k
-    return np.array([shelf, (1.0, -2.0, 1.0, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0)])
+    # The standard's high-pass gives a little more than it gets, and at the lowest rates would give 2 dB more.
+    gain = 1.0 if rate >= LEAST_WEIGHTED else 1.0 / a0
+    return np.array([shelf, (gain, -2 * gain, gain, 2 * (k * k - 1) / a0, (1 - k / q + k * k) / a0)])
 
 
 def lufs(power: np.ndarray | float) -> np.ndarray:

@@ -15,6 +15,8 @@ HIGHEST_RATE = 48_000.0
 """Nothing of a cabinet is above half of it."""
 _SILENT_DB, _ENDS_DB = -60.0, -80.0
 """So far under its peak a response has not begun, or is over."""
+_CANCEL_DB = -20.0
+"""Two sides of which so little is left together are refused."""
 _JUDGED_HZ = (200.0, 4000.0)
 SEARCHED_S = 300.0
 """So far into a file a response is looked for."""
@@ -65,16 +67,28 @@ def read_response(path: Path) -> OwnResponse:
         rows[:, -edge:] *= 0.5 + 0.5 * np.cos(np.pi * np.arange(edge) / edge)
     size = max(4096, rows.shape[1])
     hz = np.fft.rfftfreq(size, 1.0 / rate)
-    power = np.mean(np.abs(np.fft.rfft(rows, size)) ** 2, axis=0)
     judged = (hz >= _JUDGED_HZ[0]) & (hz <= _JUDGED_HZ[1])
-    loud = np.sqrt(np.average(power[judged], weights=1.0 / hz[judged]))  # every octave alike
+
+    def loudness(signals: np.ndarray) -> float:
+        power = np.mean(np.abs(np.fft.rfft(signals, size)) ** 2, axis=0)
+        return float(np.sqrt(np.average(power[judged], weights=1.0 / hz[judged])))  # every octave alike
+
+    both = rows.mean(axis=0, keepdims=True)  # what a leg hears of two sides
+    loud = loudness(both)
+    if loud < 10 ** (_CANCEL_DB / 20) * loudness(rows):
+        raise ResponseError(
+            said(
+                "The sides of “{name}” cancel each other, as one is the other one upside down: it cannot be a response. "
+                "Turn one of them over, or take one side alone."
+            ).format(name=path.name)
+        )
     if loud <= 1e-9 * peak:
         raise ResponseError(
             said("“{name}” has nothing from 200 Hz to 4 kHz: it cannot be a cabinet's response.").format(
                 name=path.name
             )
         )
-    loudest = np.abs(np.fft.rfft(rows / loud, size)).max()
+    loudest = np.abs(np.fft.rfft(both / loud, size)).max()
     if loudest > 10 ** (MOST_GAIN_DB / 20):
         raise ResponseError(
             said(
