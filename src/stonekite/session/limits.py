@@ -1,6 +1,7 @@
 """What a session can hold: looked at where the document takes an edit, so that what is made can be saved and opened."""
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -8,7 +9,7 @@ import msgspec
 from stonekite.remembered import Remembered
 from stonekite.session import tree
 from stonekite.session.spur import SPURS
-from stonekite.session.types import VERSIONS, Session, Strip
+from stonekite.session.types import VERSIONS, Session, Sound, Strip
 from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.branch import DEEPEST, MOST_STAGES
 from stonekite.words import said
@@ -30,6 +31,15 @@ def _size_of(stage: Any) -> int:
 def _size(strip: Strip) -> int:
     outer = (*strip.stages, *(stage for spur in strip.spurs for stage in spur.branch.stages))
     return 4000 + sum(_size_of(stage) for stage in outer)
+
+
+def _sizes(sound: Sound) -> int:
+    """How long all strips of a sound are."""
+
+    def count() -> int:
+        return sum(_SIZES.of(stem.strip, None, partial(_size, stem.strip)) for stem in sound.stems)
+
+    return _SIZES.of(sound, None, count)
 
 
 _FLAWS = Remembered()
@@ -54,13 +64,20 @@ def _parts(strip: Strip) -> Iterator[Any]:
     yield from strip.spurs
 
 
+_WHY = Remembered()
+
+
+def _why(strip: Strip) -> str:
+    """Why a strip cannot be as it is; empty if it can."""
+    return next((why for part in _parts(strip) if (why := _flaw_of(part))), "") or _excess_of(strip)
+
+
 def excess(session: Session) -> str:
     """Why a session cannot be as it is, in a sentence; empty if it can. What was looked at is not looked at again."""
+    if why := _flaw_of(session.sound.tempo):
+        return why
     for stem in session.sound.stems:
-        for part in (session.sound.tempo, *_parts(stem.strip)):
-            if why := _flaw_of(part):
-                return why
-        if why := _excess_of(stem.strip):
+        if why := _WHY.of(stem.strip, None, partial(_why, stem.strip)):
             return why
     if len(session.versions) > VERSIONS:
         return said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
@@ -69,7 +86,7 @@ def excess(session: Session) -> str:
             "All numbers that stages can have are used up: start a new session with a preset of this strip."
         )
     sounds = [session.sound, *(version.sound for version in session.versions)]
-    if sum(_size(stem.strip) for sound in sounds for stem in sound.stems) > MAX_BYTES - _ROOM:
+    if sum(map(_sizes, sounds)) > MAX_BYTES - _ROOM:
         return said(
             "A session is {most} MB long at the most, with what its stages have learned, its own responses and all "
             "versions: remove some of them first."

@@ -30,14 +30,24 @@ def retimed(session: Session) -> Session:
     return msgspec.structs.replace(session, sound=sound, versions=versions)
 
 
+_TIMED_SOUNDS = Remembered()
+
+
 def _of_sound(sound: Sound) -> Sound:
+    """A sound at its tempo. One that was right is not looked at again."""
+    made = _TIMED_SOUNDS.of(sound, None, lambda: _retimed_sound(sound))
+    return sound if made is None else made
+
+
+def _retimed_sound(sound: Sound) -> Sound | None:
+    """The sound at its tempo, None if it is right: what is remembered of it must not hold it."""
     stems = tuple(
         stem if (strip := at_tempo(stem.strip, sound.tempo)) is stem.strip
         else msgspec.structs.replace(stem, strip=strip)
         for stem in sound.stems
     )  # fmt: skip
     if all(a is b for a, b in zip(stems, sound.stems, strict=True)):
-        return sound
+        return None
     return msgspec.structs.replace(sound, stems=stems)
 
 

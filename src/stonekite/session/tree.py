@@ -149,7 +149,12 @@ def _highest(sound: Sound) -> int:
         found = [place.branch for place in branches(strip)]
         return max([*found, *(stage.id for _, stage in walk(strip))])
 
-    return max(max(stem.id, _HIGHEST.of(stem.strip, None, partial(of, stem.strip))) for stem in sound.stems)
+    def of_all() -> int:
+        return max(
+            max(stem.id, _HIGHEST.of(stem.strip, None, partial(of, stem.strip))) for stem in sound.stems
+        )
+
+    return _HIGHEST.of(sound, None, of_all)
 
 
 def last_id(session: Session) -> int:
