@@ -89,7 +89,7 @@ ROWS: tuple[Row, ...] = (
         ("integrated_lufs",),
         said("Loudness of all of it (ITU-R BS.1770)"),
     ),
-    Row(said("Loudness"), said("Short-term, most"), "LUFS", 1, ("short_term_max_lufs",), said("Loudest 3 s")),
+    Row(said("Loudness"), said("Short-term max"), "LUFS", 1, ("short_term_max_lufs",), said("Loudest 3 s")),
     Row(
         said("Loudness"),
         said("Range"),
@@ -169,7 +169,7 @@ ROWS: tuple[Row, ...] = (
     ),
     Row(
         said("Image"),
-        said("Right is late by"),
+        said("Right late"),
         said("samples"),
         1,
         ("offset_samples",),

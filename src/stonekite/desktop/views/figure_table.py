@@ -14,6 +14,8 @@ from stonekite.reports.table import ROWS, Row
 from stonekite.words import NAMES, said
 
 _ROW, _HEAD, _GAP = 19.0, 24.0, 9.0
+_APART = 5.0
+"""Between a label and the first figure beside it, at the least."""
 _GROUPS = {word: name for name, word in NAMES.items()}
 
 
@@ -96,12 +98,13 @@ class FigureTable(QWidget):
             painter.setFont(font(8.5))
             painter.setPen(roles.muted)
             indent = 8 + 10 * what.label.startswith(" ")
-            painter.drawText(
-                QRectF(indent, y, 200, _ROW),
-                Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter,
-                f"{what.label.strip()}, {what.unit}" if what.unit else what.label.strip(),
-            )
-            for place, (right, text) in enumerate(zip(rights, self._texts(what), strict=False)):
+            texts = self._texts(what)
+            first = rights[0] - painter.fontMetrics().horizontalAdvance(texts[0] if texts else "")
+            label = f"{what.label.strip()}, {what.unit}" if what.unit else what.label.strip()
+            room = QRectF(indent, y, first - indent - _APART, _ROW)
+            label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideMiddle, int(room.width()))
+            painter.drawText(room, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label)
+            for place, (right, text) in enumerate(zip(rights, texts, strict=False)):
                 painter.setFont(font(8.5, bold=place == 1))
                 painter.setPen(roles.chalk if place in (1, 2) else roles.muted)
                 box = QRectF(right - 70, y, 70, _ROW)
