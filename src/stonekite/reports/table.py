@@ -89,7 +89,14 @@ ROWS: tuple[Row, ...] = (
         ("integrated_lufs",),
         said("Loudness of all of it (ITU-R BS.1770)"),
     ),
-    Row(said("Loudness"), said("Short-term max"), "LUFS", 1, ("short_term_max_lufs",), said("Loudest 3 s")),
+    Row(
+        said("Loudness"),
+        said("Loudest 3 s"),
+        "LUFS",
+        1,
+        ("short_term_max_lufs",),
+        said("Short-term loudness at its most"),
+    ),
     Row(
         said("Loudness"),
         said("Range"),
