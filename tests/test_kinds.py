@@ -219,6 +219,42 @@ def test_what_it_does_belongs_to_the_place_and_not_to_the_clock(kind):
     assert worst < -60.0  # what is held, is held in steps of the clock
 
 
+def arrays_in(value: Any, seen: set[int] | None = None) -> list[np.ndarray]:
+    """All arrays that something holds, however deep."""
+    seen = set() if seen is None else seen
+    if id(value) in seen:
+        return []
+    seen.add(id(value))
+    if isinstance(value, np.ndarray):
+        return [value]
+    if isinstance(value, dict):
+        inner = list(value.values())
+    elif isinstance(value, list | tuple):
+        inner = list(value)
+    elif type(value).__module__.startswith("stonekite"):
+        names = [*getattr(value, "__dict__", {}), *getattr(type(value), "__slots__", ())]
+        inner = [getattr(value, name, None) for name in names]
+    else:
+        inner = []
+    return [array for one in inner for array in arrays_in(one, seen)]
+
+
+@pytest.mark.parametrize("kind", list(KINDS))
+def test_what_it_works_with_is_never_written_to(kind):
+    """Two that go on beside each other, in two threads, may have the same: what is working space belongs to a state."""
+    for seed in range(3):
+        rng = np.random.default_rng([seed, *kind.encode()])
+        stage = drawn_stage(kind, rng)
+        line = Line((stage,), Context(RATE, SPLITS[seed].encoding))
+        nodes = list(line.everything)
+        held = [array for node in nodes for array in arrays_in(node.coefficients)]
+        before = [array.copy() for array in held]
+        sound = programme(1.0, seed)
+        for k in range(0, sound.shape[1], 500):
+            line.process(np.ascontiguousarray(sound[:, k : k + 500]), k)
+        assert all(np.array_equal(a, b, equal_nan=True) for a, b in zip(before, held, strict=True))
+
+
 @pytest.mark.slow
 @pytest.mark.parametrize("kind", list(KINDS))
 def test_no_tone_comes_out_louder_than_the_kind_says(kind):

@@ -101,7 +101,6 @@ class Coefficients:
         longest = int((self.centres + self.depths).max()) + 2 * sweeping.HALF
         self.keeps = 1 << math.ceil(math.log2(1.25 * longest + sweeping.SHORTEST))
         self.weights = _weights()
-        self.spare = np.zeros(64)
         shortest = int((self.centres - self.depths).min())
         self.longest = min(PIECE, shortest - sweeping.HALF) if self.feedback.any() else PIECE
 
@@ -117,6 +116,7 @@ class State:
     def __init__(self, keeps: int) -> None:
         self.heard = Written(keeps, sweeping.ROWS)
         self.swung = Swung()
+        self.spare = np.zeros(64)
 
 
 def coefficients(stage: Chorus, context: Context) -> Coefficients:
@@ -144,8 +144,8 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     for start, stop, place in state.swung.runs(s, c.voices, at, block.shape[1], PIECE):
         sweeping.chorus(
             block, start, stop, state.heard.history, state.heard.marks, place, s.turns, s.begins, s.straight, c.centres,
-            c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, c.weights, c.spare, c.longest, before,
-            rise, np.empty((2, min(c.longest, stop - start))), np.empty((2, sweeping.GRID)),
+            c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, c.weights, state.spare, c.longest,
+            before, rise, np.empty((2, min(c.longest, stop - start))), np.empty((2, sweeping.GRID)),
         )  # fmt: skip
     state.heard.went_on(block.shape[1])
 

@@ -100,7 +100,6 @@ class Coefficients:
         self.gains = [0.0 if side is None else gain_of(side.level_db) for side in self.sides]
         self.late = following.late(rate)
         self.steps = 1.0 / (RISE_S * rate), 1.0 / (FALL_S * rate)
-        self.scratch = following.scratch()
 
 
 @dataclass
@@ -111,6 +110,7 @@ class State:
     pasts: list[np.ndarray]
     waiting: Delay
     low_pass: Any
+    scratch: np.ndarray
 
 
 def start(coefficients: Coefficients) -> State:
@@ -121,6 +121,7 @@ def start(coefficients: Coefficients) -> State:
         [one[1] for one in made],
         Delay((late[0], late[1])),
         cascade.start(coefficients.low_pass),
+        following.scratch(),
     )
 
 
@@ -156,7 +157,7 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
                 *coefficients.steps,
                 state.numbers[row],
                 state.pasts[row],
-                coefficients.scratch,
+                state.scratch,
                 under[row],
             )
     cascade.process(state.low_pass, coefficients.low_pass, under, at)

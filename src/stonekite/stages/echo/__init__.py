@@ -223,7 +223,6 @@ class Coefficients:
         self.half = min(echoing.half_of(delay, rate) for delay in self.delays)
         self.keeps = room_for(max([*self.delays, *map(float, self.circle)]))
         self.keeps_fed = room_for(max((tap.delay for tap in self.taps), default=0.0)) if self.taps else 0
-        self.spare = np.zeros(2 * echoing.LANES)
         self._ways: dict[int, Ways] = {}
 
     def ways(self, late: int) -> Ways:
@@ -243,6 +242,7 @@ class State:
         self.moving = np.zeros((2, 4))
         self.moving[:, 1] = self.moving[:, 2] = coefficients.delays
         self.envelope = np.zeros(1)
+        self.spare = np.zeros(2 * echoing.LANES)
         self.guard = np.array([1.0, 0.0])
 
 
@@ -321,7 +321,7 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
         moving = moving.copy()
         moving[:, 1:3] -= late
         longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
-    fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works, c.spare)
+    fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works, state.spare)
     given = (c.circle, c.held, c.bound, before, rise)
     if not c.branch:
         echoing.turns(
@@ -367,7 +367,7 @@ def _add_taps(state: State, c: Coefficients, block: np.ndarray, wet: np.ndarray,
     for tap, kept in zip(c.taps, state.taps, strict=True):
         heard = np.empty((2, frames))
         for row in range(2):
-            echoing.read_fixed(history, row, begin, tap.behind, tap.taps, heard, 0, frames, c.spare)
+            echoing.read_fixed(history, row, begin, tap.behind, tap.taps, heard, 0, frames, state.spare)
         heard = tap.gains @ heard
         cascade.process(kept, tap.filters, heard, at)
         wet += heard
@@ -383,7 +383,7 @@ def heard(c: Coefficients, state: State, branch: int, late: int, frames: int) ->
         if c.works[row] and count:
             end = state.loops.end - count
             echoing.read_fixed(
-                state.loops.history, row, end, ways.behind[row], ways.taps[row], out, 0, count, c.spare
+                state.loops.history, row, end, ways.behind[row], ways.taps[row], out, 0, count, state.spare
             )
     cascade.process(cascade.start(c.filters), c.filters, out, At(0))
     return out
