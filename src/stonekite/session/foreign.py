@@ -13,6 +13,8 @@ from stonekite.stages.registry import KINDS
 from stonekite.stages.unknown import LONGEST, Unknown
 from stonekite.words import said
 
+MOST_BYTES = 16 * 2**20
+"""A longer session is not read like this: as plain values it would take many times as much room."""
 _TAG = Unknown.__struct_config__.tag
 
 
@@ -37,9 +39,11 @@ def told(strange: list[str]) -> str:
 
 
 def kept(text: bytes) -> bytes | None:
-    """A session's JSON in which stages of kinds that are not known stand as such; None if there are none, or if it
-    cannot be read like that either.
+    """A session's JSON in which stages of kinds that are not known stand as such; None if there are none, if it is
+    too long for that, or cannot be read like that either.
     """
+    if len(text) > MOST_BYTES:
+        return None
     try:
         whole = msgspec.json.decode(text)
     except (msgspec.DecodeError, RecursionError, UnicodeDecodeError):
