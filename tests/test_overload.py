@@ -18,6 +18,7 @@ from stonekite.session.types import Leg, Strip
 from stonekite.stages import registry
 from stonekite.stages.cabinet import CabinetSide, CabinetStage
 from stonekite.stages.cabinet.settings import OwnResponse
+from stonekite.stages.drive import Drive
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.gain import KIND as GAIN
 from stonekite.stages.gain import Gain, GainSide
@@ -104,11 +105,13 @@ def test_leaving_out_takes_stages_out_wherever_they_stand():
 
 
 def heavy(count: int) -> Strip:
+    """EQs of 16 bands, and every sixteenth a drive."""
     bands = tuple(Band(frequency_hz=100.0 * (k + 1), gain_db=0.5) for k in range(16))
     side = EqSide(bands=bands)
-    return Strip(
-        stages=tuple(Eq(id=k + 2, upper=side, lower=side) for k in range(count)), lower=Leg(level_db=-1.0)
+    stages = tuple(
+        Drive(id=k + 2) if k % 16 == 15 else Eq(id=k + 2, upper=side, lower=side) for k in range(count)
     )
+    return Strip(stages=stages, lower=Leg(level_db=-1.0))
 
 
 @pytest.mark.processes

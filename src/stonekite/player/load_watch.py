@@ -47,7 +47,8 @@ class LoadWatch:
         if playback is None:
             return
         playback.hurried = self.over
-        if self._since and now - self._since >= OVER_S and now - self._told >= AGAIN_S:
+        long = self._since and now - self._since >= OVER_S and now - self._told >= AGAIN_S
+        if long and needed >= TOO_MUCH:
             spent = playback.take_spent_s()
             whole = sum(spent.values()) or 1.0
             most = sorted(spent.items(), key=lambda one: -one[1])[:MOST_NAMED]
