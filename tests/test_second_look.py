@@ -249,3 +249,29 @@ def test_what_a_long_filter_rounds_off_a_notch_is_said(phase):
         else:
             assert off < 0.15, (hz, q, off)
     assert said_of >= 3
+
+
+def test_a_kept_kernel_that_cannot_be_read_any_more_is_compiled_again(tmp_path, monkeypatch):
+    """As one that was kept by a checkout in which a module stood elsewhere."""
+    import importlib.util
+    import sys
+
+    source = "from stonekite.signal.kernel import kernel\n\n\n@kernel\ndef twice(x):\n    for i in range(x.shape[0]):\n        x[i] *= 2.0\n"
+    (tmp_path / "elsewhere.py").write_text(source)
+
+    def loaded():
+        spec = importlib.util.spec_from_file_location("elsewhere", tmp_path / "elsewhere.py")
+        module = importlib.util.module_from_spec(spec)
+        monkeypatch.setitem(sys.modules, "elsewhere", module)
+        spec.loader.exec_module(module)
+        return module
+
+    loaded().twice(np.ones(3))
+    (index,) = tmp_path.rglob("*.nbi")
+    version = index.read_bytes()[: index.read_bytes().index(b".") + 1]
+    index.write_bytes(version + b"cstonekite.signal.gone\nnothing\n.")
+    values = np.ones(3)
+    loaded().twice(values)
+    assert values.tolist() == [2.0, 2.0, 2.0]
+    loaded().twice(values)
+    assert values.tolist() == [4.0, 4.0, 4.0]

@@ -8,6 +8,7 @@ long is removed.
 
 import hashlib
 import os
+import pickle
 import re
 import shutil
 import time
@@ -98,6 +99,15 @@ class Kept(FunctionCache):
     """Numba's cache of one function, in the folder of its module."""
 
     _impl_class = _Implementation
+
+    def load_overload(self, sig: Any, target_context: Any) -> Any:
+        """What was kept, None where there is nothing: also where what was kept cannot be read any more, as what names a
+        module that is gone."""
+        try:
+            return super().load_overload(sig, target_context)
+        except (ImportError, AttributeError, EOFError, ValueError, pickle.UnpicklingError):
+            self.flush()
+            return None
 
 
 def sweep() -> None:
