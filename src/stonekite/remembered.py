@@ -31,5 +31,10 @@ class Remembered:
             known[1][key] = make()
         return known[1][key]
 
+    def turned(self, value: Made, key: Hashable, make: Callable[[], Made]) -> Made:
+        """As `of`, where what is made of a value may be the value itself, which is not held then either."""
+        made = self.of(value, key, lambda: None if (new := make()) is value else new)
+        return value if made is None else made
+
     def __len__(self) -> int:
         return len(self._made)

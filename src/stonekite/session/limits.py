@@ -82,9 +82,7 @@ def excess(session: Session) -> str:
     if len(session.versions) > VERSIONS:
         return said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
     if tree.last_id(session) > HIGHEST_ID:
-        return said(
-            "All numbers that stages can have are used up: start a new session with a preset of this strip."
-        )
+        return tree.USED_UP
     sounds = [session.sound, *(version.sound for version in session.versions)]
     if sum(map(_sizes, sounds)) > MAX_BYTES - _ROOM:
         return said(

@@ -30,40 +30,28 @@ def retimed(session: Session) -> Session:
     return msgspec.structs.replace(session, sound=sound, versions=versions)
 
 
-_TIMED_SOUNDS = Remembered()
+_TIMED = Remembered()
 
 
 def _of_sound(sound: Sound) -> Sound:
     """A sound at its tempo. One that was right is not looked at again."""
-    made = _TIMED_SOUNDS.of(sound, None, lambda: _retimed_sound(sound))
-    return sound if made is None else made
+    return _TIMED.turned(sound, None, lambda: _retimed_sound(sound))
 
 
-def _retimed_sound(sound: Sound) -> Sound | None:
-    """The sound at its tempo, None if it is right: what is remembered of it must not hold it."""
+def _retimed_sound(sound: Sound) -> Sound:
     stems = tuple(
         stem if (strip := at_tempo(stem.strip, sound.tempo)) is stem.strip
         else msgspec.structs.replace(stem, strip=strip)
         for stem in sound.stems
     )  # fmt: skip
     if all(a is b for a, b in zip(stems, sound.stems, strict=True)):
-        return None
+        return sound
     return msgspec.structs.replace(sound, stems=stems)
-
-
-_TIMED = Remembered()
 
 
 def at_tempo(strip: Strip, tempo: Tempo) -> Strip:
     """A strip in which all that is given by a note is what it is at a tempo. What was right is not looked at again."""
-    made = _TIMED.of(strip, tempo.bpm, lambda: _retimed_strip(strip, tempo))
-    return strip if made is None else made
-
-
-def _retimed_strip(strip: Strip, tempo: Tempo) -> Strip | None:
-    """The strip at the tempo, None if it is right: what is remembered of it must not hold it."""
-    made = _at_tempo(strip, tempo)
-    return None if made is strip else made
+    return _TIMED.turned(strip, tempo.bpm, lambda: _at_tempo(strip, tempo))
 
 
 def _at_tempo(strip: Strip, tempo: Tempo) -> Strip:
