@@ -93,7 +93,7 @@ class Loudness:
     def __init__(self, rate: float) -> None:
         sections = k_weighting(rate)
         self._coefficients = biquads.pack(sections, sections)
-        self._state = biquads.rest(self._coefficients)
+        self._state = biquads.rest(len(self._coefficients))
         self._position = 0
         self._power = Binned(rate)
 

@@ -76,7 +76,7 @@ class SourceCheck:
         self._spectrum = _Spectrum(rate)
         sections = k_weighting(rate)
         self._weighting = biquads.pack(sections, sections)
-        self._state = biquads.rest(self._weighting)
+        self._state = biquads.rest(len(self._weighting))
         self._position = 0
         self._power = {name: Binned(rate) for name in COMPONENTS}
         self._means = _Means(rate)

@@ -19,7 +19,7 @@ import msgspec
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.engine.graph.line import Node
+from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Tap
 from stonekite.engine.offline import paths, tones
 from stonekite.engine.offline.export import Exported, export

@@ -11,6 +11,8 @@ from stonekite.signal.loops import Course
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import Rows, standing
+from stonekite.stages.riding import Rides
 from stonekite.stages.settings import Settings, flag, number
 from stonekite.words import said
 
@@ -78,6 +80,7 @@ class Stage(
     change_only: Annotated[bool, flag("Change only", help="Hear only what the stage takes away or adds")] = (
         False
     )
+    rides: Rides = ()
 
 
 @dataclass(frozen=True)
@@ -104,19 +107,24 @@ class Plan:
     """How long it is on the way from other settings at the most, before its memory counts."""
 
 
+NOTHING = standing(np.zeros(0))
+"""The rows of what has no numbers that may move."""
+
+
 class At(msgspec.Struct, frozen=True, gc=False):
     """When and beside what a block is processed.
 
     The clock counts what went in, unbroken; it is no place in the recording. `lines` are the branches of a stage that
     has some, each of which processes a block (2, frames) in place, all of them `lines_late` samples late; a line that is
     called several times goes on where it was. `places` are where the block belongs in the recording: pairs of the first
-    frame of a run and its place.
+    frame of a run and its place. `rows` are the numbers of the stage, as its kind makes them.
     """
 
     clock: int
     lines: tuple[Callable[[np.ndarray], None], ...] = ()
     lines_late: int = 0
     places: tuple[tuple[int, int], ...] = ()
+    rows: Rows = NOTHING
 
     @property
     def runs(self) -> tuple[tuple[int, int], ...]:
@@ -289,6 +297,8 @@ class Dry:
     """Of a stage: what the kind's `process` makes the dry part with; None where the sound as it came will do."""
     response: Callable[[Any, LegName, np.ndarray, float], np.ndarray]
     """Of (stage, leg, frequencies in Hz, rate): the complex response of the dry part, without its latency."""
+    rows: Callable[[Any, Context], np.ndarray] | None = None
+    """As a kind's, of the dry part."""
 
 
 def never(old: Any, state: Any, new: Any) -> Any:
@@ -318,7 +328,7 @@ class Kind:
     """Whether the stage gives back its input bit for bit."""
     plan: Callable[[Any, Context], Plan]
     coefficients: Callable[[Any, Context], Any]
-    """What `process` works with, from settings and context. Never changed afterwards."""
+    """What `process` works with, from settings and context, besides the rows. Never changed afterwards."""
     start: Callable[[Any], Any]
     """Of coefficients: the state of a stage that has heard nothing. The engine may copy it deeply."""
     carry: Callable[[Any, Any, Any], Any]
@@ -327,6 +337,14 @@ class Kind:
     process: Callable[[Any, Any, np.ndarray, At], None]
     """Of (state, coefficients, block, at): process block (2, frames) in place, exactly alike however the sound is cut
     into blocks."""
+    rows: Callable[[Any, Context], np.ndarray] | None = None
+    """Of (stage, where it works): the numbers that `process` gets in `at.rows`, as rows (n, numbers). Of the stage, any
+    number that may move can be an array (n,); then there is a row for each of them. The coefficients are the rest, and
+    made of the stage as it is where the recording begins. None for a kind of which no setting but the mix can move."""
+    stands: Callable[[Any, str], str] | None = None
+    """Of (stage, path of a setting): why it cannot move as the stage is, in a sentence; empty if it can."""
+    still: str = ""
+    """Of a kind without rows: why its settings cannot move, in a sentence."""
     follows_place: bool = False
     """Whether it asks for the places of its blocks."""
     joins: Callable[[Any, Any, int], None] | None = None
@@ -341,5 +359,5 @@ class Kind:
     """Of a kind whose stages hold branches, in a field `branches`."""
 
     def __post_init__(self) -> None:
-        for name in ("label", "help"):
+        for name in ("label", "help", "still"):
             object.__setattr__(self, name, said(getattr(self, name)))

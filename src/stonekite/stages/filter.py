@@ -12,6 +12,7 @@ from stonekite.stages.base import Context, Kind, LegName, Offers, Plan, Side, St
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.handles import Handle
 from stonekite.stages.settings import choice, flag, number
+from stonekite.words import said
 
 Slope = Literal[6, 12, 18, 24, 36, 48]
 _SLOPES = {slope: f"{slope}" for slope in design.SLOPES}
@@ -76,6 +77,19 @@ def plan(stage: Filter, context: Context) -> Plan:
     return Plan(memory=max(map(cascade.memory, legs)), tail=max(map(cascade.rings, legs)))
 
 
+def rows(stage: Filter, context: Context) -> np.ndarray:
+    """Rows (n, numbers) of the sections of both legs."""
+    return cascade.rows_of(side_leg(stage.upper, context.rate), side_leg(stage.lower, context.rate))
+
+
+def stands(stage: Filter, path: str) -> str:
+    """Why a corner cannot move: what is not there has no corner."""
+    leg, _, field = path.partition(".")
+    side = getattr(stage, leg)
+    name = field.removesuffix("_hz")
+    return "" if side is None or getattr(side, name, True) else said("This filter is off.")
+
+
 def coefficients(stage: Filter, context: Context) -> cascade.Coefficients:
     return cascade.Coefficients(side_leg(stage.upper, context.rate), side_leg(stage.lower, context.rate))
 
@@ -94,5 +108,7 @@ KIND = Kind(
     start=cascade.start,
     carry=cascade.carry,
     process=cascade.process,
+    rows=rows,
+    stands=stands,
     offers=Offers(handles=HANDLES),
 )

@@ -6,6 +6,7 @@ import numpy as np
 
 from stonekite.signal.decibels import gain_of
 from stonekite.stages.base import At, Context, Kind, LegName, Plan, Side, Stage
+from stonekite.stages.machinery.rows import stacked, times
 from stonekite.stages.settings import flag, number
 
 
@@ -22,7 +23,7 @@ class Gain(Stage, frozen=True, kw_only=True, tag="gain"):
 
 
 def factor(side: GainSide | None) -> float:
-    """Linear gain of one side; negative where it is inverted."""
+    """Linear gain of one side; negative where it is inverted. An array where its level is one."""
     return 1.0 if side is None else gain_of(side.gain_db) * (-1.0 if side.inverted else 1.0)
 
 
@@ -39,22 +40,25 @@ def plan(stage: Gain, context: Context) -> Plan:
     return Plan()
 
 
-def coefficients(stage: Gain, context: Context) -> tuple[float, float]:
-    return factor(stage.upper), factor(stage.lower)
+def rows(stage: Gain, context: Context) -> np.ndarray:
+    """Rows (n, 2) of the factors of both legs."""
+    return stacked(factor(stage.upper), factor(stage.lower))
 
 
-def start(coefficients: tuple[float, float]) -> tuple[()]:
+def coefficients(stage: Gain, context: Context) -> tuple[()]:
     return ()
 
 
-def carry(old: tuple[float, float], state: tuple[()], new: tuple[float, float]) -> tuple[()]:
+def start(coefficients: tuple[()]) -> tuple[()]:
     return ()
 
 
-def process(state: tuple[()], coefficients: tuple[float, float], block: np.ndarray, at: At) -> None:
-    for row, gain in enumerate(coefficients):
-        if gain != 1.0:
-            block[row] *= gain
+def carry(old: tuple[()], state: tuple[()], new: tuple[()]) -> tuple[()]:
+    return ()
+
+
+def process(state: tuple[()], coefficients: tuple[()], block: np.ndarray, at: At) -> None:
+    times(block, at.rows, 0)
 
 
 KIND = Kind(
@@ -70,5 +74,6 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
     process=process,
 )

@@ -1,15 +1,24 @@
 """What stages need before they work: how late they are, how long they remember and ring, with all that stands in them."""
 
+import math
 from collections.abc import Callable, Iterable
-from typing import TypeVar
+from dataclasses import replace
+from typing import Any, TypeVar
+
+import numpy as np
 
 from stonekite.remembered import Remembered
+from stonekite.stages import riding
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of, label_of
+from stonekite.stages.settings import Setting
 from stonekite.words import said
 
 Made = TypeVar("Made")
+
+SEAM_S = 0.01
+"""Where the place jumps, as at the end of a loop, what a number was off by falls by e in this time."""
 
 
 class CannotBuild(ValueError):
@@ -35,12 +44,71 @@ def building(stage: Stage, make: Callable[[], Made]) -> Made:
         raise CannotBuild(stage, error) from error
 
 
+def seam_memory(rate: float) -> int:
+    """Samples after which a jump of the place is forgotten."""
+    return math.ceil(21.0 * SEAM_S * rate)
+
+
 def works(stage: Stage) -> bool:
     """Whether a stage has anything to do."""
     if not stage.inserted:
         return False
+    if awake(stage):
+        return True
     given_back = stage.level_kept and stage.kept_db != 0.0
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
+
+
+Awake = tuple[tuple[riding.Ride, Setting], ...]
+_AWAKE = Remembered()
+
+
+def why_still(stage: Stage, path: str) -> str:
+    """Why a setting of a stage cannot move over the recording, in a sentence; empty if it can."""
+    there = riding.found(stage, path)
+    if there is None:
+        return said("There is no such setting here.")
+    holder, field, setting = there
+    if setting.words is not None or isinstance(getattr(holder, field), bool):
+        return said("Only numbers move over the recording.")
+    if setting.still:
+        return setting.still
+    if field == "mix":
+        return ""
+    kind = kind_of(stage)
+    if kind.rows is None or isinstance(holder, Stage):
+        return kind.still or said("This stands still.")
+    return "" if kind.stands is None else kind.stands(stage, path)
+
+
+def awake(stage: Stage) -> Awake:
+    """The rides of a stage that reach a setting that can move, with it. Those of a leg that it does not work on sleep."""
+    if not stage.rides:
+        return ()
+
+    def look() -> Awake:
+        found: list[tuple[riding.Ride, Setting]] = []
+        for ride in stage.rides:
+            there = riding.found(stage, ride.path)
+            if there is not None and not why_still(stage, ride.path):
+                found.append((ride, there[2]))
+        return tuple(found)
+
+    return _AWAKE.of(stage, None, look)
+
+
+def is_moving(stage: Stage) -> bool:
+    """Whether a setting of a stage moves."""
+    return any(not ride.stands for ride, _ in awake(stage))
+
+
+def moved(stage: Any, seconds: np.ndarray) -> Any:
+    """A stage as it is at times (n,) of the recording: a number that moves is an array (n,), one whose ride stands still
+    is what that is."""
+    for ride, setting in awake(stage):
+        there: Any = setting.held(ride.points[0].value)
+        stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
+    return stage
 
 
 _PLANS = Remembered()
@@ -53,12 +121,24 @@ def plan_of(stage: Stage, context: Context) -> Plan:
 
 def _planned(stage: Stage, context: Context) -> Plan:
     kind = kind_of(stage)
-    own = building(stage, lambda: kind.plan(stage, context))
+    own = building(stage, lambda: _worst(stage, context))
     branching = kind.branching
     if branching is None:
         return own
     inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
     return building(stage, lambda: branching.plan(stage, own, inner))
+
+
+def _worst(stage: Any, context: Context) -> Plan:
+    """A stage's own plan; of one that moves, the longest of what it is on its way. Each ridden number is taken where it
+    makes the memory longest, one after the other."""
+    plan = kind_of(stage).plan
+    for ride, setting in awake(stage):
+        held = [setting.held(point.value) for point in ride.points]
+        ends = [riding.put(stage, ride.path, value) for value in {min(held), max(held)}]
+        stage = max(ends, key=lambda one: plan(one, context).memory)
+    found = plan(stage, context)
+    return replace(found, memory=found.memory + seam_memory(context.rate)) if is_moving(stage) else found
 
 
 def refusal(stage: Stage, context: Context) -> str:

@@ -31,7 +31,7 @@ class Setting:
     of an angle: what leaves the range comes in on the other side. `both` is of one
     that is between two legs: it does nothing on a path that carries one. `note` names the field beside it, if there is
     one, that holds the note by which it is given; the value is then what the note is at the tempo. One that is `seldom`
-    wanted stands in a row that can be put away.
+    wanted stands in a row that can be put away. `still` is why a number cannot move over the recording; empty if it can.
     """
 
     label: str
@@ -48,9 +48,10 @@ class Setting:
     both: bool = False
     note: str = ""
     seldom: bool = False
+    still: str = ""
 
     def __post_init__(self) -> None:
-        for name in ("label", "help"):
+        for name in ("label", "help", "still"):
             object.__setattr__(self, name, words.said(getattr(self, name)))
         if self.words is not None:
             shown = {value: words.said(word) for value, word in self.words.items()}
@@ -192,6 +193,7 @@ def number(
     both: bool = False,
     note: str = "",
     seldom: bool = False,
+    still: str = "",
 ) -> msgspec.Meta:
     """Declare a number: `x: Annotated[float, number(...)] = default`."""
     setting = Setting(
@@ -207,6 +209,7 @@ def number(
         both=both,
         note=note,
         seldom=seldom,
+        still=still,
     )
     extra: dict[str, Any] = {"unit": unit} if unit else {}
     return msgspec.Meta(

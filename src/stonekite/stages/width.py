@@ -6,14 +6,16 @@ turn the phase alike: the side goes through the high-pass and the middle through
 phase and the image above the crossover is where it was.
 """
 
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 
 from stonekite.signal.filters import design
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.rows import beside
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 
 class WidthSide(Side, frozen=True, kw_only=True):
@@ -46,26 +48,33 @@ class Width(Stage, frozen=True, kw_only=True, tag="width"):
     shared: WidthShared = WidthShared()
 
 
-def crossover(frequency_hz: float, slope: int, rate: float) -> tuple[np.ndarray, np.ndarray]:
-    """Sections (n, 5) of a Linkwitz-Riley high-pass and of the all-pass that turns the phase alike.
+def crossover(frequency_hz: float | np.ndarray, slope: int, rate: float) -> tuple[np.ndarray, np.ndarray]:
+    """Sections (n, 5) of a Linkwitz-Riley high-pass and of the all-pass that turns the phase alike; (k, n, 5) where the
+    frequency is an array (k,).
 
     Bilinear, both with the same poles: their phases agree to rounding.
     """
-    warp = np.tan(np.pi * min(frequency_hz, 0.49 * rate) / rate)
+    warp = np.tan(np.pi * np.minimum(frequency_hz, 0.49 * rate) / rate)
+    none, one = np.zeros_like(warp), np.ones_like(warp)
     if slope == 12:
         pole = (warp - 1) / (warp + 1)
         gain = 1 / (1 + warp)
         # An all-pass of the first order turns over between the ends: the highs stay upright.
-        rows = [(gain, -gain, 0.0, pole, 0.0), (gain, -gain, 0.0, pole, 0.0)]
-        return np.array(rows), np.array([(-pole, -1.0, 0.0, pole, 0.0)])
-    high: list[tuple[float, ...]] = []
-    both: list[tuple[float, ...]] = []
+        rows = [(gain, -gain, none, pole, none)] * 2
+        return _laid(rows), _laid([(-pole, -one, none, pole, none)])
+    high: list[tuple[Any, ...]] = []
+    both: list[tuple[Any, ...]] = []
     for q in design.butterworth_qs(slope // 12):
         norm = 1 / (1 + warp / q + warp * warp)
         a1, a2 = 2 * (warp * warp - 1) * norm, (1 - warp / q + warp * warp) * norm
         high += [(norm, -2 * norm, norm, a1, a2)] * 2
-        both.append((a2, a1, 1.0, a1, a2))
-    return np.array(high), np.array(both)
+        both.append((a2, a1, one, a1, a2))
+    return _laid(high), _laid(both)
+
+
+def _laid(sections: list[tuple[Any, ...]]) -> np.ndarray:
+    """Sections (n, 5), or (k, n, 5) of numbers that are arrays (k,)."""
+    return np.moveaxis(np.array(sections), -1, 0) if np.ndim(sections[0][0]) else np.array(sections)
 
 
 def response(stage: Width, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -86,9 +95,8 @@ def neutral(stage: Width) -> bool:
 
 
 class Coefficients(NamedTuple):
-    """Gain of the side, sections of middle and side, whether the legs are left and right, and which pass."""
+    """Sections of middle and side, whether the legs are left and right, and which pass."""
 
-    gain: float
     sections: cascade.Coefficients
     encoded: bool
     working: tuple[bool, bool]
@@ -109,13 +117,29 @@ def plan(stage: Width, context: Context) -> Plan:
     return Plan(memory=max(map(cascade.memory, legs)), tail=max(map(cascade.rings, legs)))
 
 
-def _made(stage: Width, context: Context, gain: float, legs: tuple[cascade.Leg, cascade.Leg]) -> Coefficients:
+def _made(stage: Width, context: Context, legs: tuple[cascade.Leg, cascade.Leg]) -> Coefficients:
     working = (stage.upper is not None, stage.lower is not None)
-    return Coefficients(gain, cascade.Coefficients(*legs), context.matrix is not None, working)
+    return Coefficients(cascade.Coefficients(*legs), context.matrix is not None, working)
 
 
 def coefficients(stage: Width, context: Context) -> Coefficients:
-    return _made(stage, context, stage.shared.width / 100, _crossed(stage, context))
+    return _made(stage, context, _crossed(stage, context))
+
+
+def rows(stage: Width, context: Context) -> np.ndarray:
+    """Rows (n, 1 + numbers): gain of the side, and the sections."""
+    return beside(stage.shared.width / 100, cascade.rows_of(*_crossed(stage, context)))
+
+
+def dry_rows(stage: Width, context: Context) -> np.ndarray:
+    both, _ = _crossed(stage, context)
+    return beside(1.0, cascade.rows_of(both, both))
+
+
+def stands(stage: Width, path: str) -> str:
+    """Why the corner cannot move."""
+    off = path == "shared.mono_hz" and not stage.shared.mono_below
+    return said("This filter is off.") if off else ""
 
 
 def dry_coefficients(stage: Width, context: Context) -> Coefficients | None:
@@ -123,7 +147,7 @@ def dry_coefficients(stage: Width, context: Context) -> Coefficients | None:
     if not stage.shared.mono_below:
         return None
     both, _ = _crossed(stage, context)
-    return _made(stage, context, 1.0, (both, both))
+    return _made(stage, context, (both, both))
 
 
 def dry_response(stage: Width, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -150,8 +174,8 @@ def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at
         block[0] += block[1]
         np.subtract(left, block[1], out=block[1])
         block *= 0.5
-    cascade.process(state, coefficients.sections, block, at)
-    block[1] *= coefficients.gain
+    cascade.run(state, coefficients.sections, block, at.clock, at.rows.part(1, None))
+    block[1] *= at.rows.along(0, block.shape[1]) if at.rows.moves else at.rows.table[0, 0]
     if not coefficients.encoded:
         mid = block[0].copy()
         block[0] += block[1]
@@ -186,6 +210,8 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
-    dry=Dry(dry_coefficients, dry_response),
+    rows=rows,
+    stands=stands,
+    dry=Dry(dry_coefficients, dry_response, dry_rows),
     offers=Offers(greatest=greatest),
 )

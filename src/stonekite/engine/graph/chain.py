@@ -11,7 +11,8 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.graph.fading import Fade
-from stonekite.engine.graph.line import Line, Node
+from stonekite.engine.graph.line import Line
+from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Probe
 from stonekite.engine.graph.spurs import Spurs, legs_latency
 from stonekite.lazy import lazy

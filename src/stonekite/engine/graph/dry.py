@@ -5,6 +5,8 @@ from typing import Any
 
 import numpy as np
 
+from stonekite.engine.graph.course import Runs
+from stonekite.engine.graph.track import Following, at_start
 from stonekite.signal.delay import Delay
 from stonekite.stages.base import At, Context, Kind, Stage
 
@@ -20,18 +22,21 @@ class Dry:
         if lent is not None:
             made = lent._coefficients
         else:
-            made = None if kind.dry is None else kind.dry.coefficients(stage, context)
+            made = None if kind.dry is None else kind.dry.coefficients(at_start(stage), context)
         self._coefficients: Any = made
         self._state: Any = None if made is None else kind.start(made)
+        rows = None if kind.dry is None or made is None else kind.dry.rows
+        self._rows: Following = Following.of(rows, stage, context, None if lent is None else lent._rows)
         # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.
         late = latency if made is None else inner
         self._alignment = Delay((late, late))
 
-    def process(self, legs: np.ndarray, clock: int) -> np.ndarray:
-        """The dry part of legs (2, frames), as a new array."""
+    def process(self, legs: np.ndarray, clock: int, places: Runs) -> np.ndarray:
+        """The dry part of legs (2, frames), which belong to these places, as a new array."""
         dry = legs.copy()
         if self._coefficients is not None:
-            self._kind.process(self._state, self._coefficients, dry, At(clock))
+            rows = self._rows.block(places, legs.shape[1])
+            self._kind.process(self._state, self._coefficients, dry, At(clock, rows=rows))
         self._alignment.process(dry)
         return dry
 
@@ -45,5 +50,6 @@ class Dry:
 
     def take_over(self, other: "Dry") -> None:
         self._alignment = copy.deepcopy(other._alignment)
+        self._rows.go_on_from(other._rows)
         if self._coefficients is not None:
             self._state = self._carried(other, other._state)

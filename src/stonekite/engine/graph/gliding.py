@@ -7,7 +7,7 @@ import numpy as np
 from stonekite.engine.graph.fading import Fade, ramp
 
 if TYPE_CHECKING:
-    from stonekite.engine.graph.line import Node
+    from stonekite.engine.graph.node import Node
     from stonekite.engine.graph.probing import Probe
 
 

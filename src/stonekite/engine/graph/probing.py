@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Protocol
 import numpy as np
 
 if TYPE_CHECKING:
-    from stonekite.engine.graph.line import Node
+    from stonekite.engine.graph.node import Node
 
 END = -1
 """The place behind the last stage, for probes: it has no stage and no id."""

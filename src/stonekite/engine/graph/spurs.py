@@ -8,7 +8,8 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import shares
 from stonekite.engine.graph.fading import Fade
-from stonekite.engine.graph.line import Known, Line, Node
+from stonekite.engine.graph.line import Known, Line
+from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur

@@ -44,7 +44,7 @@ class Live:
         self._weighted = Ring(4, int(0.4 * rate))
         sections = k_weighting(rate)
         self._weighting = biquads.pack(sections, sections)
-        self._states = [biquads.rest(self._weighting) for _ in range(2)]
+        self._states = [biquads.rest(len(self._weighting)) for _ in range(2)]
         self._short = np.hanning(int(_PLACE_S * rate) + 1)[:-1]
         bins = np.fft.rfftfreq(len(self._short), 1.0 / rate)
         self._voice = slice(*(int(np.searchsorted(bins, edge)) for edge in VOICE_HZ))

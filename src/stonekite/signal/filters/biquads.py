@@ -18,12 +18,15 @@ from stonekite.signal.vectors.lanes import (
     mul,
     push_pair,
     scalar_fma,
+    splat,
     store,
     top_lower,
     top_upper,
 )
 
 SECTIONS = LANES // 2
+NUMBERS = 5 * LANES
+"""Of a group of so many sections of both legs."""
 GRID = 256
 """Tiny states are flushed where the absolute sample position is a multiple of this."""
 TINY = 1e-30
@@ -32,6 +35,13 @@ _LAG = SECTIONS - 1
 MASKS = np.zeros((_LAG, LANES))
 for _step in range(_LAG):
     MASKS[_step, : 2 * (_step + 1)] = 1.0
+LAGS = np.repeat(np.arange(float(SECTIONS)), 2)
+"""By how many frames each lane is behind the first."""
+_NOWHERE = np.zeros(1, dtype=np.int64)
+
+Cells = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+"""Where cells begin in a block, how far into each it comes in, both (cells,); the numbers there and what they grow by for
+each frame, both (cells, numbers)."""
 
 
 @inner
@@ -93,6 +103,63 @@ def _run_few(block, start, stop, coefficients, state):
 
 
 @inner
+def _run_moving(block, start, stop, table, steps, offset, state, masks, lags):
+    """As `_run`, with coefficients that go straight: `table` + k `steps`, both (5 LANES,), for the frame k; the one at
+    `start` is `offset`. Each section is a frame behind the one before it."""
+    one = splat(1.0)
+    k = fma(splat(-1.0), load(lags, 0), splat(offset))
+    s1 = load(state, 0)
+    s2 = load(state, LANES)
+    y = mul(s1, s2)
+    for i in range(start, stop + _LAG):
+        inside = i < stop
+        x = push_pair(y, block[0, i] if inside else 0.0, block[1, i] if inside else 0.0)
+        y = fma(fma(load(steps, 0), k, load(table, 0)), x, s1)
+        b1 = fma(load(steps, LANES), k, load(table, LANES))
+        b2 = fma(load(steps, 2 * LANES), k, load(table, 2 * LANES))
+        a1 = fma(load(steps, 3 * LANES), k, load(table, 3 * LANES))
+        a2 = fma(load(steps, 4 * LANES), k, load(table, 4 * LANES))
+        new1 = fma(a1, y, fma(b1, x, s2))
+        new2 = fma(a2, y, mul(b2, x))
+        if i < start + _LAG:
+            active = load(masks, (i - start) * LANES)
+            s1, s2 = choose(active, new1, s1), choose(active, new2, s2)
+        elif inside:
+            s1, s2 = new1, new2
+        else:
+            done = load(masks, (i - stop) * LANES)
+            s1, s2 = choose(done, s1, new1), choose(done, s2, new2)
+        if i >= start + _LAG:
+            block[0, i - _LAG] = top_upper(y)
+            block[1, i - _LAG] = top_lower(y)
+        k = fma(one, k, one)
+    store(state, 0, s1)
+    store(state, LANES, s2)
+
+
+@inner
+def _run_few_moving(block, start, stop, table, steps, offset, state):
+    """As `_run_few`, with coefficients as in `_run_moving`."""
+    for lane in range(LANES):
+        leg = lane % 2
+        s1 = state[lane]
+        s2 = state[LANES + lane]
+        for i in range(start, stop):
+            k = offset + float(i - start)
+            x = block[leg, i]
+            y = scalar_fma(scalar_fma(steps[lane], k, table[lane]), x, s1)
+            b1 = scalar_fma(steps[LANES + lane], k, table[LANES + lane])
+            b2 = scalar_fma(steps[2 * LANES + lane], k, table[2 * LANES + lane])
+            a1 = scalar_fma(steps[3 * LANES + lane], k, table[3 * LANES + lane])
+            a2 = scalar_fma(steps[4 * LANES + lane], k, table[4 * LANES + lane])
+            s1 = scalar_fma(a1, y, scalar_fma(b1, x, s2))
+            s2 = scalar_fma(a2, y, b2 * x)
+            block[leg, i] = y
+        state[lane] = s1
+        state[LANES + lane] = s2
+
+
+@inner
 def _flush(state):
     store(state, 0, flush(load(state, 0), TINY))
     store(state, LANES, flush(load(state, LANES), TINY))
@@ -115,9 +182,39 @@ def cascade_part(block, first, last, position, coefficients, state, masks):
             start = stop
 
 
+@inner
+def _moving_part(block, first, last, position, table, steps, offset, state, masks, lags):
+    """As `cascade_part`, of one cell: `table` and `steps` (groups, 5 LANES), `offset` of the frame at `first`."""
+    for group in range(table.shape[0]):
+        start = first
+        while start < last:
+            grid = (position + start - first) % GRID
+            if grid == 0:
+                _flush(state[group])
+            stop = lesser(last, start + GRID - grid)
+            at = float(offset + start - first)
+            if stop - start > _LAG:
+                _run_moving(block, start, stop, table[group], steps[group], at, state[group], masks, lags)
+            else:
+                _run_few_moving(block, start, stop, table[group], steps[group], at, state[group])
+            start = stop
+
+
 @kernel
-def _cascade(block, position, coefficients, state, masks):
-    cascade_part(block, 0, block.shape[1], position, coefficients, state, masks)
+def _cascade(block, position, starts, offsets, table, steps, state, masks, lags):
+    cells, groups = len(starts), state.shape[0]
+    for cell in range(cells):
+        first = starts[cell]
+        last = starts[cell + 1] if cell + 1 < cells else block.shape[1]
+        now = table[cell].reshape(groups, 5 * LANES)
+        step = steps[cell].reshape(groups, 5 * LANES)
+        moves = False
+        for number in steps[cell]:
+            moves = moves or number != 0.0
+        if moves:
+            _moving_part(block, first, last, position + first, now, step, offsets[cell], state, masks, lags)
+        else:
+            cascade_part(block, first, last, position + first, now, state, masks)
 
 
 def pack(upper: np.ndarray, lower: np.ndarray) -> np.ndarray:
@@ -125,19 +222,30 @@ def pack(upper: np.ndarray, lower: np.ndarray) -> np.ndarray:
 
     The shorter list is filled with sections that do nothing, bit for bit. No sections, no groups.
     """
-    groups = -(-max(len(upper), len(lower)) // SECTIONS)
-    table = np.zeros((groups * SECTIONS, 2, 5))
-    table[:, :, 0] = 1.0
-    table[: len(upper), 0] = upper
-    table[: len(lower), 1] = lower
-    table[:, :, 3:] *= -1.0
-    by_lane = table.reshape(groups, SECTIONS * 2, 5).transpose(0, 2, 1)
-    return np.ascontiguousarray(by_lane).reshape(groups, 5 * LANES)
+    return pack_many(upper, lower)[0]
 
 
-def rest(coefficients: np.ndarray) -> np.ndarray:
-    """The state (groups, 32) of a cascade that has heard nothing."""
-    return np.zeros((len(coefficients), 2 * LANES))
+def pack_many(upper: np.ndarray, lower: np.ndarray) -> np.ndarray:
+    """As `pack`, (k, groups, 80) of sections (n, 5) or (k, n, 5)."""
+    count = max([1, *(len(part) for part in (upper, lower) if part.ndim == 3)])
+    needed = groups(upper, lower)
+    table = np.zeros((count, needed * SECTIONS, 2, 5))
+    table[..., 0] = 1.0
+    table[:, : upper.shape[-2], 0] = upper
+    table[:, : lower.shape[-2], 1] = lower
+    table[..., 3:] *= -1.0
+    by_lane = table.reshape(count, needed, SECTIONS * 2, 5).transpose(0, 1, 3, 2)
+    return np.ascontiguousarray(by_lane).reshape(count, needed, NUMBERS)
+
+
+def groups(upper: np.ndarray, lower: np.ndarray) -> int:
+    """So many groups of sections are needed for those (..., n, 5) of both legs."""
+    return -(-max(upper.shape[-2], lower.shape[-2]) // SECTIONS)
+
+
+def rest(count: int) -> np.ndarray:
+    """The state (groups, 32) of a cascade of so many groups that has heard nothing."""
+    return np.zeros((count, 2 * LANES))
 
 
 def copy_section(source: np.ndarray, there: int, target: np.ndarray, here: int, leg: int) -> None:
@@ -153,4 +261,10 @@ def cascade(block: np.ndarray, position: int, coefficients: np.ndarray, state: n
     `position` is the absolute sample position of the block's first frame (it fixes the flushing grid);
     `coefficients` come from `pack`, `state` from `rest`, and is left ready for the next block.
     """
-    _cascade(block, position, coefficients, state, MASKS)
+    table = coefficients.reshape(1, -1)
+    _cascade(block, position, _NOWHERE, _NOWHERE, table, np.zeros_like(table), state, MASKS, LAGS)
+
+
+def cascade_along(block: np.ndarray, position: int, cells: Cells, state: np.ndarray) -> None:
+    """As `cascade`, with coefficients that may move: cells whose numbers are those of `pack_many`, in a row."""
+    _cascade(block, position, *cells, state, MASKS, LAGS)

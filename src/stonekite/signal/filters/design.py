@@ -1,24 +1,29 @@
-"""Digital second-order filters that follow their analogue prototypes up to 20 kHz.
+"""Digital filters that follow their analogue prototypes up to 20 kHz, for one setting or for thousands at once.
 
-The bilinear transform bends the top of the spectrum; here the squared magnitude of the prototype is
-fitted instead. On the unit circle the squared magnitude of a digital filter of order m is a ratio of two
-polynomials of degree m in phi = sin^2(w/2) (Vicanek, "Matched Second Order Digital Filters", 2016, uses
-m = 2 and three points). The coefficients come from a weighted linear least-squares problem whose weights
-are renewed from the last denominator (Sanathanan and Koerner, "Transfer function synthesis as a ratio of
-two complex polynomials", IEEE Trans. Automatic Control 8, 1963); the roots inside the unit circle give
-the minimum-phase filter. One section (m = 2) is used where it follows within 0.01 dB, otherwise two (m = 4), and up
-to four where those are off by more than 0.03 dB: narrow shelves above 12 kHz. Cuts are boosts turned upside down, so
-they mirror exactly.
+Each is made of three second-order sections, whatever its settings are, so that one can go over into another:
 
-Measured worst case against the prototype, 20 Hz to 20 kHz, f0 50 Hz to 16 kHz, gains to +-12 dB,
-Q 0.5 to 6: see tests/test_design.py, which holds the bounds.
+- The first has the poles and zeros of the prototype, each taken from s to exp(s) (the matched z-transform; J. D. Markel
+  and A. H. Gray, "Linear Prediction of Speech", 1976, ch. 5, use it for formants).
+- What its squared magnitude is off by is smooth in phi = sin^2(w/2). It is followed by a polynomial of the fourth degree
+  over one with fixed roots, by least squares at fixed places: a multiplication by a fixed matrix. M. Vicanek, "Matched
+  Second Order Digital Filters", 2016, does the same for polynomials of the second degree by three points.
+- The polynomial is split into two of the second degree by the largest root of its resolvent cubic (Ferrari), which keeps
+  the two lower roots together and goes on steadily from setting to setting; each is then the squared magnitude of one
+  section whose zeros lie inside the unit circle, in closed form as in Vicanek.
+
+Cuts are boosts turned upside down, so they mirror exactly, and low shelves are cuts of high ones. All poles lie inside
+the unit circle, and as the poles of stable sections of second order make up a triangle, so they do half way from one
+setting to another. Where the second and the third section do nothing, they are left out of filters that stand still.
+
+Measured against the prototypes: see tests/test_design.py, which holds the bounds.
 
 Sections are rows (b0, b1, b2, a1, a2) with a0 = 1.
 """
 
+from collections.abc import Sequence
 from functools import lru_cache
-from math import comb, pi
-from typing import Literal
+from math import pi
+from typing import Any, Literal
 
 import numpy as np
 
@@ -28,103 +33,266 @@ Prototype = Literal[
 Cut = Literal["high-pass", "low-pass"]
 SLOPES = (6, 12, 18, 24, 36, 48)
 """Steepness of cuts in dB per octave."""
-
 FIT_TOP_HZ = 20_000.0
-_WITH_GAIN = ("bell", "low-shelf", "high-shelf")
-_DC_ZEROS = {"high-pass": 2, "high-pass-6": 1}
-_ONE_SECTION_DB = 0.01
-_TWO_SECTIONS_DB = 0.03
-_TINY = 1e-300
+SECTIONS = 3
+"""Of one filter whose settings may move."""
+
+_NEUTRAL_DB = 0.008
+_HEARD = 0.05
+"""What is further down than this does not count when it is asked what is needed."""
+_HIGHEST = 0.98 * pi
+"""Frequencies above it, in radians per sample, are designed as if they were there."""
+_FIXED = (1.01548, 1.14864, 2.00216, 7.08077)
+"""Roots in phi of the polynomial below; found by search, for the least errors over all kinds."""
+_TOP = 0.90504 * pi
+"""The highest place, in radians per sample, at which the error is looked at; 20 kHz at 44.1 kHz."""
+_WEIGHT = 4.25801
+"""How much more or less its square counts than the lowest."""
+_PLACES = 20
+
+_BEYOND = 0.3
+"""By how much what is above half the rate is less sharp, for each radian per sample that it is above it."""
+
+Numbers = Any
+"""A float, or an array of them."""
 
 
-def prototype_power(kind: Prototype, f0: float, gain_db: float, q: float, f: np.ndarray) -> np.ndarray:
-    """Squared magnitude of the analogue prototype at frequencies f (Hz); same shape as f.
+def _fit() -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Places in radians per sample, phi there, the polynomial with fixed roots there, and the matrix that gives the four
+    coefficients from what is to be followed."""
+    x = np.cos(pi * (np.arange(_PLACES)[::-1] + 0.5) / _PLACES)
+    places = _TOP * np.sin(0.25 * pi * (1.0 + x))
+    phi = np.sin(places / 2) ** 2
+    below = np.prod(1.0 - phi[:, None] / np.array(_FIXED), axis=1)
+    weights = 1.0 + _WEIGHT * (places / pi) ** 4
+    powers = phi[:, None] ** np.arange(1, 5) / below[:, None]
+    return places, phi, below, np.linalg.pinv(powers * weights[:, None]) * weights
 
-    Prototypes with s normalised to f0 and A = 10^(gain/40), as in Bristow-Johnson, "Cookbook formulae for
-    audio EQ biquad filter coefficients": bell (s^2 + sA/Q + 1)/(s^2 + s/(AQ) + 1), shelves
-    A(s^2 + s sqrt(A)/Q + A)/(A s^2 + s sqrt(A)/Q + 1) and its mirror, low-pass 1/(s^2 + s/Q + 1),
-    high-pass s^2/(...), notch (s^2 + 1)/(...); of first order, high-pass-6 s/(s + 1) and low-pass-6 1/(s + 1).
+
+def _root_pair(damping: Numbers, square: Numbers) -> tuple[np.ndarray, np.ndarray]:
+    """Coefficients of z^-1 and z^-2 whose roots are exp(s) of those of s^2 + damping s + square (radians per sample)."""
+    half = 0.5 * damping
+    apart = np.sqrt(np.abs(half * half - square))
+    larger = half + apart
+    lesser = np.where(larger > 0.0, square / np.maximum(larger, 1e-300), 0.0)
+    one, two = np.exp(-larger), np.exp(-lesser)
+    # A pair above half the rate is taken as if it were there, the farther above the less sharp.
+    radius = np.exp(-half - _BEYOND * np.maximum(apart - pi, 0.0))
+    round_ = -2.0 * radius * np.cos(np.minimum(apart, pi))
+    swings = half * half < square
+    return np.where(swings, round_, -one - two), np.where(swings, radius * radius, one * two)
+
+
+class _Part:
+    """Numerator or denominator of a prototype: its squared magnitude as a polynomial in the square of the frequency, and
+    what it becomes in z; all in radians per sample."""
+
+    def __init__(self, powers: tuple[Numbers, Numbers, Numbers], one: Numbers, two: Numbers) -> None:
+        self.powers = powers
+        self.one, self.two = np.asarray(one, dtype=float), np.asarray(two, dtype=float)
+
+    @classmethod
+    def second(cls, damping: Numbers, square: Numbers) -> "_Part":
+        one, two = _root_pair(damping, square)
+        return cls((square * square, damping * damping - 2.0 * square, 1.0), one, two)
+
+    @classmethod
+    def first(cls, corner: Numbers) -> "_Part":
+        return cls((corner * corner, 1.0, 0.0), -np.exp(-corner), 0.0)
+
+    def off(self, places: np.ndarray, phi: np.ndarray) -> np.ndarray:
+        """Squared magnitude of the prototype's over that of z, at places (n,): (..., n)."""
+        none, one, two = (np.asarray(power)[..., None] for power in self.powers)
+        square = places * places
+        a, b = self.one[..., None], self.two[..., None]
+        made = (1.0 + a + b) ** 2 - 4.0 * phi * (a * (1.0 + b) + 4.0 * b) + 16.0 * b * phi * phi
+        return (none + square * (one + square * two)) / made
+
+    @property
+    def off_at_dc(self) -> np.ndarray:
+        """The same at 0 Hz, where both may be nothing: there z goes as s."""
+        none = np.asarray(self.powers[0], dtype=float)
+        rest = np.where(none > 0.0, 1.0 + self.one + self.two, 1.0)
+        return np.where(none > 0.0, none / rest**2, 1.0)
+
+
+def _parts(kind: Prototype, w0: Numbers, gain_db: Numbers, q: Numbers) -> tuple[_Part, _Part, Numbers]:
+    """Numerator, denominator and factor of a prototype with its corner at `w0` in radians per sample.
+
+    Prototypes with s normalised to f0 and A = 10^(gain/40), as in Bristow-Johnson, "Cookbook formulae for audio EQ
+    biquad filter coefficients": bell (s^2 + sA/Q + 1)/(s^2 + s/(AQ) + 1), high shelf A(A s^2 + s sqrt(A)/Q + 1)/(s^2 +
+    s sqrt(A)/Q + A), low-pass 1/(s^2 + s/Q + 1), high-pass s^2/(...), notch (s^2 + 1)/(...); of first order, high-pass-6
+    s/(s + 1) and low-pass-6 1/(s + 1).
     """
-    u = (np.asarray(f, dtype=float) / f0) ** 2
-    a = 10.0 ** (gain_db / 40.0)
-    ring = (1 - u) ** 2
+    square = w0 * w0
     if kind == "bell":
-        return (ring + u * (a / q) ** 2) / (ring + u / (a * q) ** 2)
-    if kind == "low-shelf":
-        return a * a * ((a - u) ** 2 + u * a / q**2) / ((1 - a * u) ** 2 + u * a / q**2)
+        a = 10.0 ** (gain_db / 40.0)
+        return _Part.second(w0 * a / q, square), _Part.second(w0 / (a * q), square), 1.0
     if kind == "high-shelf":
-        return a * a * ((1 - a * u) ** 2 + u * a / q**2) / ((a - u) ** 2 + u * a / q**2)
-    if kind == "low-pass-6":
-        return 1.0 / (1 + u)
+        a = 10.0 ** (gain_db / 40.0)
+        root = np.sqrt(a)
+        above, below = _Part.second(w0 / (root * q), square / a), _Part.second(w0 * root / q, square * a)
+        return above, below, a * a
     if kind == "high-pass-6":
-        return u / (1 + u)
-    below = ring + u / q**2
+        return _Part((0.0, 1.0, 0.0), -1.0, 0.0), _Part.first(w0), 1.0
+    if kind == "low-pass-6":
+        return _Part((1.0, 0.0, 0.0), 0.0, 0.0), _Part.first(w0), w0
+    below = _Part.second(w0 / q, square)
     if kind == "low-pass":
-        return 1.0 / below
+        return _Part((1.0, 0.0, 0.0), 0.0, 0.0), below, square
     if kind == "high-pass":
-        return u**2 / below
+        return _Part((0.0, 0.0, 1.0), -2.0, 1.0), below, 1.0
     if kind == "notch":
-        return ring / below
+        return _Part.second(0.0 * w0, square), below, 1.0
     raise ValueError(f"no filter is called {kind!r}")
 
 
+def _split(p: np.ndarray) -> tuple[tuple[np.ndarray, np.ndarray], tuple[np.ndarray, np.ndarray]]:
+    """Two polynomials 1 + one phi + two phi^2, as pairs (one, two), whose product is 1 + p1 phi + ... + p4 phi^4.
+
+    By the reciprocal polynomial, whose roots are all finite. The largest root of the resolvent is the sum of the products
+    of the two large and of the two small ones, whether they are real or pairs.
+    """
+    a, b, c, d = np.moveaxis(p, -1, 0)
+    # y^3 - b y^2 + (ac - 4d) y - (a^2 d - 4bd + c^2), without its square by y = x + b/3
+    linear = a * c - 4.0 * d
+    rest = a * a * d - 4.0 * b * d + c * c
+    spread = (b * b - 3.0 * linear) / 9.0
+    skew = (-2.0 * b**3 + 9.0 * b * linear - 27.0 * rest) / 54.0
+    cubed = spread**3
+    root = np.sqrt(np.maximum(spread, 0.0))
+    angle = np.arccos(np.clip(-skew / np.maximum(root**3, 1e-300), -1.0, 1.0))
+    three = 2.0 * root * np.cos(angle / 3.0)
+    size = np.cbrt(np.abs(skew) + np.sqrt(np.maximum(skew * skew - cubed, 0.0)))
+    only = -np.sign(skew) * (size + spread / np.where(size > 0.0, size, 1.0))
+    y = np.where(skew * skew < cubed, three, only) + b / 3.0
+    apart = np.sqrt(np.maximum(0.25 * y * y - d, 0.0))
+    twos = 0.5 * y + apart, 0.5 * y - apart
+    unlike = np.abs(apart) > 1e-9
+    first = np.where(unlike, (a * twos[0] - c) / np.where(unlike, 2.0 * apart, 1.0), 0.5 * a)
+    return (first, twos[0]), (a - first, twos[1])
+
+
+def _zeros(one: Numbers, two: Numbers) -> np.ndarray:
+    """Coefficients (..., 3) of 1, z^-1 and z^-2 with roots inside the unit circle, whose squared magnitude is 1 + one phi
+    + two phi^2."""
+    end = np.sqrt(np.maximum(1.0 + one + two, 1e-12))
+    middle = 0.5 * (1.0 + end)
+    first = 0.5 * (middle + np.sqrt(np.maximum(middle * middle - 0.25 * two, 0.0)))
+    return np.stack([first, 0.5 * (1.0 - end), two / (16.0 * first)], axis=-1)
+
+
+_AT, _PHI, _BELOW, _MATRIX = _fit()
+_POLES = tuple(
+    _zeros(np.array(-1.0 / p - 1.0 / q), np.array(1.0 / (p * q))) for p, q in (_FIXED[:2], _FIXED[2:])
+)
+
+
+def _upright(kind: Prototype, w0: Numbers, gain_db: Numbers, q: Numbers) -> np.ndarray:
+    """Sections (..., 3, 5) of a prototype that boosts, or has no gain."""
+    above, below, factor = _parts(kind, w0, gain_db, q)
+    off = above.off(_AT, _PHI) / below.off(_AT, _PHI)
+    at_dc = above.off_at_dc / below.off_at_dc
+    split = _split((off / at_dc[..., None] - 1.0 / _BELOW) @ _MATRIX.T)
+    gain = factor * np.sqrt(at_dc)
+    made = np.empty((*gain.shape, SECTIONS, 5))
+    made[..., 0, 0], made[..., 0, 1], made[..., 0, 2] = gain, gain * above.one, gain * above.two
+    made[..., 0, 3], made[..., 0, 4] = below.one, below.two
+    for k, ((one, two), poles) in enumerate(zip(split, _POLES, strict=True)):
+        made[..., 1 + k, :3] = _zeros(one, two) / poles[0]
+        made[..., 1 + k, 3:] = poles[1:] / poles[0]
+    return made
+
+
+def _upside_down(made: np.ndarray) -> np.ndarray:
+    """Sections (..., 5) of what takes away again what others do."""
+    b0, b1, b2, a1, a2 = np.moveaxis(made, -1, 0)
+    return np.stack([1.0 / b0, a1 / b0, a2 / b0, b1 / b0, b2 / b0], axis=-1)
+
+
+def moving(kind: Prototype, f0: Numbers, gain_db: Numbers, q: Numbers, rate: float) -> np.ndarray:
+    """Sections (..., 3, 5) of one filter for many settings, broadcast against each other: f0 in Hz, gain in dB (bells and
+    shelves only), rate in Hz. Without gain a bell or shelf gives back what comes in, bit for bit.
+    """
+    f0, gain_db, q = np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (f0, gain_db, q)))
+    w0 = np.minimum(2.0 * pi * f0 / rate, _HIGHEST)
+    if kind not in ("bell", "low-shelf", "high-shelf"):
+        return _upright(kind, w0, 0.0, q)
+    size = np.abs(gain_db)
+    boost = _upright("high-shelf" if kind == "low-shelf" else kind, w0, size, q)
+    cut = _upside_down(boost)
+    if kind == "low-shelf":  # a boost is what takes away a high shelf, and gives its gain to all
+        boost, cut = cut.copy(), boost.copy()
+        boost[..., 0, :3] *= 10.0 ** (size / 20.0)[..., None]
+        cut[..., 0, :3] *= 10.0 ** (-size / 20.0)[..., None]
+    made = np.where((gain_db < 0.0)[..., None, None], cut, boost)
+    return np.where((gain_db == 0.0)[..., None, None], np.array([1.0, 0.0, 0.0, 0.0, 0.0]), made)
+
+
 @lru_cache(maxsize=4096)
-def _sections(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) -> tuple:
-    if kind in _WITH_GAIN:
-        if gain_db == 0.0:
-            return ()
-        if gain_db < 0.0:
-            return tuple(_inverse(row) for row in _sections(kind, f0, -gain_db, q, rate))
-    nyquist = rate / 2
-    f0 = min(f0, 0.98 * nyquist)
-    grid = _grid(f0, nyquist)
-    target = np.maximum(prototype_power(kind, f0, gain_db, q, grid), 1e-30)
-    best: tuple[float, np.ndarray] | None = None
-    for order in (2, 4, 6, 8):
-        if order > 4 and best is not None and best[0] < _TWO_SECTIONS_DB:
-            break
-        found = _fit(kind, f0, rate, grid, target, order)
-        if found is not None and (best is None or found[0] < best[0]):
-            best = found
-        if best is not None and best[0] < _ONE_SECTION_DB:
-            break
-    if best is None:  # not seen in the tested range; the textbook section is stable everywhere
-        return (_bilinear(kind, f0, gain_db, q, rate),)
-    return tuple(tuple(float(v) for v in row) for row in best[1])
+def _sections(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) -> np.ndarray:
+    if kind in ("bell", "low-shelf", "high-shelf") and gain_db == 0.0:
+        made = np.empty((0, 5))
+    else:
+        made = moving(kind, f0, gain_db, q, rate)
+        hz = np.geomspace(0.0002, min(0.499, FIT_TOP_HZ / rate), 40) * rate
+        whole, more = np.abs(response(made, hz, rate)), np.abs(response(made[1:], hz, rate))
+        if np.abs(20.0 * np.log10(more[whole > _HEARD])).max(initial=0.0) < _NEUTRAL_DB:
+            made = made[:1].copy()
+    made.flags.writeable = False
+    return made
 
 
-def sections(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) -> np.ndarray:
-    """Sections (n, 5), n = 0 to 4, of one filter.
+def _any_moves(*numbers: Numbers) -> bool:
+    return any(isinstance(number, np.ndarray) for number in numbers)
+
+
+def sections(kind: Prototype, f0: Numbers, gain_db: Numbers, q: Numbers, rate: float) -> np.ndarray:
+    """Sections (n, 5) of one filter that stands still, n = 0, 1 or 3; (k, 3, 5) where a number is an array (k,).
 
     f0 in Hz, gain in dB (bells and shelves only), rate in Hz. A bell or shelf of 0 dB has no sections.
     Frequencies above 98 % of half the rate are designed as if they were there.
     """
-    return np.array(_sections(kind, float(f0), float(gain_db), float(q), float(rate))).reshape(-1, 5)
+    if _any_moves(f0, gain_db, q):
+        return moving(kind, f0, gain_db, q, rate)
+    return _sections(kind, float(f0), float(gain_db), float(q), float(rate)).copy()
 
 
-def cut(kind: Cut, f0: float, slope: int, rate: float, edge: float = 1.0) -> np.ndarray:
-    """Sections (n, 5) of a Butterworth high-pass or low-pass of 6 dB per octave and order (Butterworth, "On the
-    Theory of Filter Amplifiers", Wireless Engineer 7, 1930).
+def _qs(slope: int, edge: Numbers) -> list[Numbers]:
+    """Q of each second-order section of a cut, the sharpest multiplied by `edge`."""
+    qs: list[Numbers] = [*butterworth_qs(slope // 6)]
+    if qs:
+        sharpest = int(np.argmax(qs))
+        qs[sharpest] = qs[sharpest] * edge
+    return qs
+
+
+def cut(kind: Cut, f0: Numbers, slope: int, rate: float, edge: Numbers = 1.0) -> np.ndarray:
+    """Sections (n, 5) of a Butterworth high-pass or low-pass of 6 dB per octave and order (Butterworth, "On the Theory of
+    Filter Amplifiers", Wireless Engineer 7, 1930); (k, n, 5) where a number is an array (k,).
 
     f0 in Hz; slope one of SLOPES, in dB per octave. `edge` multiplies the Q of the sharpest section: 1 is
     maximally flat. At 6 dB per octave there is no Q to sharpen.
     """
-    qs = butterworth_qs(slope // 6)
-    if qs:
-        qs[int(np.argmax(qs))] *= edge
-    parts = [sections(kind, f0, 0.0, q, rate) for q in qs]
+    parts = [sections(kind, f0, 0.0, q, rate) for q in _qs(slope, edge)]
     if slope // 6 % 2:
         parts.append(sections("high-pass-6" if kind == "high-pass" else "low-pass-6", f0, 0.0, 1.0, rate))
-    return np.concatenate(parts)
+    return in_a_row(parts)
 
 
-def tilt(f0: float, gain_db: float, q: float, rate: float) -> np.ndarray:
-    """Sections (n, 5) of a tilt about f0 (Hz): `gain_db` from the bottom to the top of the spectrum, half of it
-    down below and half of it up above. The prototype is that of a high shelf, turned down by half its gain.
+def in_a_row(parts: Sequence[np.ndarray]) -> np.ndarray:
+    """Sections (n, 5) one after the other; (k, n, 5) where some are of many settings."""
+    many = np.broadcast_shapes(*(part.shape[:-2] for part in parts))
+    return np.concatenate([np.broadcast_to(part, (*many, *part.shape[-2:])) for part in parts], axis=-2)
+
+
+def tilt(f0: Numbers, gain_db: Numbers, q: Numbers, rate: float) -> np.ndarray:
+    """Sections (n, 5), or (k, 3, 5), of a tilt about f0 (Hz): `gain_db` from the bottom to the top of the spectrum, half
+    of it down below and half of it up above. The prototype is that of a high shelf, turned down by half its gain.
     """
     made = sections("high-shelf", f0, gain_db, q, rate)
-    if len(made):
-        made[0, :3] *= 10.0 ** (-gain_db / 40.0)
+    if made.shape[-2]:
+        made[..., 0, :3] *= 10.0 ** (-np.asarray(gain_db)[..., None] / 40.0)
     return made
 
 
@@ -140,158 +308,3 @@ def response(sos: np.ndarray, f: np.ndarray, rate: float) -> np.ndarray:
     for b0, b1, b2, a1, a2 in sos:
         h *= (b0 + z * (b1 + z * b2)) / (1.0 + z * (a1 + z * a2))
     return h
-
-
-def _inverse(row: tuple) -> tuple:
-    b0, b1, b2, a1, a2 = row
-    return (1 / b0, a1 / b0, a2 / b0, b1 / b0, b2 / b0)
-
-
-def _grid(f0: float, nyquist: float) -> np.ndarray:
-    top = 0.9995 * nyquist
-    around = f0 * np.geomspace(0.25, 4.0, 40)
-    parts = [np.geomspace(min(10.0, f0 / 4), top, 36), around, np.linspace(0.3 * top, top, 28)]
-    grid = np.unique(np.concatenate(parts))
-    return grid[grid <= top]
-
-
-def _fit(
-    kind: Prototype, f0: float, rate: float, grid: np.ndarray, target: np.ndarray, order: int
-) -> tuple[float, np.ndarray] | None:
-    """Fit one order; return (worst error in dB up to 20 kHz, sections) or None if it cannot be factored."""
-    phi = np.sin(pi * grid / rate) ** 2
-    phi0 = np.sin(pi * f0 / rate) ** 2
-    # Bernstein polynomials of t = phi/(phi + phi0) keep the problem well conditioned from 10 Hz up.
-    t = phi / (phi + phi0)
-    basis = np.stack([comb(order, k) * t**k * (1 - t) ** (order - k) for k in range(order + 1)], axis=1)
-    below = basis
-    above = basis
-    if kind in _DC_ZEROS:  # zeros at 0 Hz, exactly: one of phi is two of z, on the circle
-        above = basis[:, _DC_ZEROS[kind] :]
-    elif kind == "notch":  # a double zero at f0, exactly
-        lesser = order - 2
-        above = (
-            np.stack([comb(lesser, k) * t**k * (1 - t) ** (lesser - k) for k in range(lesser + 1)], axis=1)
-            * ((2 * t - 1) ** 2)[:, None]
-        )
-    heard = grid <= FIT_TOP_HZ
-    # Where the prototype is far down, its error matters less than its level.
-    soften = np.sqrt(target / (target + 1e-4)) if kind not in _WITH_GAIN else 1.0
-    weight_of_rest = np.where(heard, 1.0, 0.1) * soften
-    denominator = np.ones_like(target)
-    best: tuple[float, np.ndarray, np.ndarray] | None = None
-    for _ in range(10):
-        weight = weight_of_rest / (denominator * target)
-        columns = np.hstack([above * weight[:, None], -below * (weight * target)[:, None]])
-        scale = np.linalg.norm(columns, axis=0)
-        solution = np.linalg.svd(columns / scale, full_matrices=False)[2][-1] / scale
-        top, bottom = solution[: above.shape[1]], solution[above.shape[1] :]
-        denominator = below @ bottom
-        if denominator.sum() < 0:
-            top, bottom, denominator = -top, -bottom, -denominator
-        numerator = above @ top
-        if (denominator > 0).all() and (numerator >= 0).all():
-            miss = 10 * np.abs(np.log10(np.maximum(numerator, _TINY) / denominator / target))
-            counted = heard & (target > 10**-2.6)
-            worst = float(miss[counted].max()) if counted.any() else 0.0
-            if best is None or worst < best[0]:
-                settled = worst < 0.002 or (best is not None and worst > 0.8 * best[0])
-                best = (worst, top, bottom)
-                if settled:
-                    break
-            elif worst > 1.5 * best[0]:
-                break
-        denominator = np.maximum(np.abs(denominator), _TINY)
-    if best is None:
-        return None
-    _, top, bottom = best
-    poles = _inside(bottom, phi0, order)
-    if kind in _DC_ZEROS:
-        count = _DC_ZEROS[kind]
-        zeros = np.concatenate([[1.0] * count, _inside(top, phi0, order - count, order)])
-    elif kind == "notch":
-        w0 = 2 * pi * f0 / rate
-        zeros = np.concatenate([[np.exp(1j * w0), np.exp(-1j * w0)], _inside(top, phi0, order - 2)])
-    else:
-        zeros = _inside(top, phi0, order)
-    if max(np.abs(poles)) >= 1.0 - 1e-9 or len(zeros) != order or len(poles) != order:
-        return None
-    sos = _paired(zeros, poles)
-    power = np.abs(response(sos, grid, rate)) ** 2
-    fit = heard & (target > 1e-2 * target[heard].max())
-    sos[0, :3] *= np.exp(0.5 * np.mean(np.log(target[fit] / power[fit])))
-    power = np.abs(response(sos, grid, rate)) ** 2
-    counted = heard & (target > 10**-2.6)
-    worst = float(10 * np.abs(np.log10(power[counted] / target[counted])).max()) if counted.any() else 0.0
-    return worst, sos
-
-
-def _inside(bernstein: np.ndarray, phi0: float, degree: int, weight_degree: int | None = None) -> np.ndarray:
-    """Roots inside the unit circle of a polynomial given by Bernstein coefficients in t."""
-    if degree == 0:
-        return np.empty(0, dtype=complex)
-    if weight_degree is None:
-        power = np.array([bernstein[k] * comb(degree, k) for k in range(degree + 1)])
-    else:  # the upper coefficients of a higher Bernstein basis, the lowest being zero
-        skipped = weight_degree - degree
-        power = np.array([bernstein[k] * comb(weight_degree, k + skipped) for k in range(degree + 1)])
-    u = np.roots(power[::-1]).astype(complex)  # in units of phi0
-    phi = u * phi0
-    root = np.sqrt(phi * phi - phi)
-    z = 1 - 2 * phi + 2 * root
-    other = 1 - 2 * phi - 2 * root
-    z = np.where(np.abs(other) < np.abs(z), other, z)
-    missing = degree - len(z)  # a vanishing leading coefficient: the root is far away, z is 0
-    return np.concatenate([z, np.zeros(missing)])
-
-
-def _paired(zeros: np.ndarray, poles: np.ndarray) -> np.ndarray:
-    """Rows (b0, b1, b2, a1, a2) from roots, conjugates together, the poles nearest the circle first."""
-
-    def quadratics(roots: np.ndarray) -> list[tuple[float, float, float]]:
-        real = sorted((r.real for r in roots if abs(r.imag) < 1e-12 * max(1.0, abs(r))), key=abs)
-        found = [(-2 * r.real, abs(r) ** 2, abs(r)) for r in roots if r.imag >= 1e-12 * max(1.0, abs(r))]
-        while len(real) > 1:
-            one, two = real.pop(), real.pop()
-            found.append((-(one + two), one * two, max(abs(one), abs(two))))
-        if real:
-            found.append((-real[0], 0.0, abs(real[0])))
-        return found
-
-    below = sorted(quadratics(poles), key=lambda r: -r[2])
-    above = quadratics(zeros)
-    rows = []
-    for a1, a2, _ in below:
-        nearest = min(above, key=lambda r: (r[0] - a1) ** 2 + (r[1] - a2) ** 2)
-        above.remove(nearest)
-        rows.append((1.0, nearest[0], nearest[1], a1, a2))
-    return np.array(rows)
-
-
-def _bilinear(kind: Prototype, f0: float, gain_db: float, q: float, rate: float) -> tuple:
-    """The cookbook section, as the last resort of `_sections`."""
-    w = 2 * pi * f0 / rate
-    c, al, a = np.cos(w), np.sin(w) / (2 * q), 10 ** (gain_db / 40)
-    if kind == "bell":
-        b, d = (1 + al * a, -2 * c, 1 - al * a), (1 + al / a, -2 * c, 1 - al / a)
-    elif kind in ("low-shelf", "high-shelf"):
-        s = 1 if kind == "low-shelf" else -1
-        r = 2 * np.sqrt(a) * al
-        b = (
-            a * ((a + 1) - s * (a - 1) * c + r),
-            s * 2 * a * ((a - 1) - s * (a + 1) * c),
-            a * ((a + 1) - s * (a - 1) * c - r),
-        )
-        d = (
-            (a + 1) + s * (a - 1) * c + r,
-            -s * 2 * ((a - 1) + s * (a + 1) * c),
-            (a + 1) + s * (a - 1) * c - r,
-        )
-    else:
-        d = (1 + al, -2 * c, 1 - al)
-        b = {
-            "low-pass": ((1 - c) / 2, 1 - c, (1 - c) / 2),
-            "high-pass": ((1 + c) / 2, -(1 + c), (1 + c) / 2),
-            "notch": (1.0, -2 * c, 1.0),
-        }[kind.removesuffix("-6")]
-    return (b[0] / d[0], b[1] / d[0], b[2] / d[0], d[1] / d[0], d[2] / d[0])

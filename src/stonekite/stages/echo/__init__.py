@@ -330,7 +330,7 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
             fed,
             at.clock,
             *fixed,
-            c.filters.table,
+            c.filters.still.table.reshape(c.filters.groups, cascade.NUMBERS),
             state.filters,
             c.gains,
             *given,

@@ -15,6 +15,7 @@ from stonekite.signal.filters import design, long_designs
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
+from stonekite.stages.riding import found
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import figure, said, spoken_hertz
 
@@ -176,6 +177,23 @@ def plan(stage: Eq, context: Context) -> Plan:
     return Plan(late, memory, memory - min(late))
 
 
+def rows(stage: Eq, context: Context) -> np.ndarray:
+    """Rows (n, numbers) of the sections of both legs; none of long filters."""
+    if stage.shared.phase != "minimum":
+        return np.zeros(0)
+    return cascade.rows_of(side_leg(stage.upper, context.rate), side_leg(stage.lower, context.rate))
+
+
+def stands(stage: Eq, path: str) -> str:
+    """Why a number of a band cannot move."""
+    if stage.shared.phase != "minimum":
+        return said("Only filters of minimum phase move: the long ones take longer to make than to play.")
+    there = found(stage, path)
+    if there is not None and isinstance(there[0], Band) and not there[0].on:
+        return said("This band is off.")
+    return ""
+
+
 def coefficients(stage: Eq, context: Context) -> Any:
     if stage.shared.phase == "minimum":
         upper, lower = (side_leg(side, context.rate) for side in (stage.upper, stage.lower))
@@ -231,6 +249,8 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
+    rows=rows,
+    stands=stands,
     dry=Dry(dry_coefficients, dry_response),
     offers=Offers(
         bands=Bands(Band, BANDS, SHAPES, "gain_db", flat=WITHOUT_GAIN, sloped=WITH_SLOPE), remark=remark

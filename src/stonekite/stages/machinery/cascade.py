@@ -10,12 +10,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from stonekite.lazy import lazy
+from stonekite.signal.filters import design
 from stonekite.stages.base import RINGS, SETTLED, At
+from stonekite.stages.machinery.rows import Rows, standing
 
 biquads = lazy("stonekite.signal.filters.biquads")
 
 Slots = tuple[Hashable, ...]
 
+NUMBERS = 80
+"""Of a group of sections: as in signal/filters/biquads.py, which the window does not load."""
 FARTHEST = 0.5
 """A pole that moves by more than so much of its distance from the unit circle rings of another sound than before: what
 it remembers does not go on."""
@@ -23,7 +27,7 @@ it remembers does not go on."""
 
 @dataclass(frozen=True)
 class Leg:
-    """The sections (n, 5) of one leg in their order, and the slot of each."""
+    """The sections (n, 5) of one leg in their order, or (k, n, 5) of one that moves, and the slot of each."""
 
     sections: np.ndarray
     slots: Slots
@@ -31,20 +35,33 @@ class Leg:
     @classmethod
     def of(cls, parts: Sequence[tuple[Hashable, np.ndarray]]) -> "Leg":
         """From parts of several sections each, with their names. What has no effect has no sections and no slots."""
-        slots = [(name, len(rows), k) for name, rows in parts for k in range(len(rows))]
-        return cls(np.concatenate([np.empty((0, 5)), *(rows for _, rows in parts)]), tuple(slots))
+        slots = [(name, rows.shape[-2], k) for name, rows in parts for k in range(rows.shape[-2])]
+        return cls(design.in_a_row([np.empty((0, 5)), *(rows for _, rows in parts)]), tuple(slots))
+
+    @property
+    def first(self) -> np.ndarray:
+        """The first of the sections (n, 5)."""
+        return self.sections if self.sections.ndim == 2 else self.sections[0]
 
 
 NOTHING = Leg(np.empty((0, 5)), ())
 
 
 class Coefficients:
-    """The sections of both legs, packed for the kernel."""
+    """The sections of both legs, and the rows of those that stand still."""
 
     def __init__(self, upper: Leg, lower: Leg) -> None:
         self.legs = (upper, lower)
-        self.table: np.ndarray = biquads.pack(upper.sections, lower.sections)
-        self.works = len(self.table) > 0
+        self.groups: int = biquads.groups(upper.sections, lower.sections)
+        self.works = self.groups > 0
+        self.numbers: int = self.groups * NUMBERS
+        self.still = standing(rows_of(Leg(upper.first, upper.slots), Leg(lower.first, lower.slots))[0])
+
+
+def rows_of(upper: Leg, lower: Leg) -> np.ndarray:
+    """The sections of both legs as the kernel takes them, rows (k, numbers)."""
+    packed: np.ndarray = biquads.pack_many(upper.sections, lower.sections)
+    return packed.reshape(len(packed), -1)
 
 
 def memory(leg: Leg) -> int:
@@ -69,7 +86,7 @@ def radii(one: np.ndarray, two: np.ndarray) -> np.ndarray:
 
 def start(coefficients: Coefficients) -> np.ndarray:
     """The state of sections that have heard nothing."""
-    return biquads.rest(coefficients.table)
+    return biquads.rest(coefficients.groups)
 
 
 def carry(old: Coefficients, state: np.ndarray, new: Coefficients) -> np.ndarray | None:
@@ -80,7 +97,7 @@ def carry(old: Coefficients, state: np.ndarray, new: Coefficients) -> np.ndarray
         places = {slot: k for k, slot in enumerate(before.slots)}
         for k, slot in enumerate(after.slots):
             there = places.get(slot)
-            if there is None or _far(before.sections[there], after.sections[k]):
+            if there is None or _far(before.first[there], after.first[k]):
                 return None
             biquads.copy_section(state, there, fresh, k, row)
     return fresh
@@ -96,6 +113,11 @@ def _far(old: np.ndarray, new: np.ndarray) -> bool:
 
 
 def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    """Filter block (2, frames) in place."""
+    """Filter block (2, frames) in place, by rows that are those of the sections alone; by none, as they stand."""
+    run(state, coefficients, block, at.clock, at.rows if at.rows.table.shape[1] else coefficients.still)
+
+
+def run(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, clock: int, rows: Rows) -> None:
+    """Filter block (2, frames) in place by rows as those of `rows_of`."""
     if coefficients.works:
-        biquads.cascade(block, at.clock, coefficients.table, state)
+        biquads.cascade_along(block, clock, rows, state)

@@ -1,0 +1,207 @@
+"""A stage at work."""
+
+import copy
+from collections.abc import Callable
+from functools import partial
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.dry import Dry
+from stonekite.engine.graph.track import Following, at_start, mix_of
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.delay import Delay
+from stonekite.signal.sanity import clean, finite
+from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
+from stonekite.stages.machinery.rows import Rows, times
+from stonekite.stages.registry import kind_of
+
+if TYPE_CHECKING:
+    from stonekite.engine.graph.line import Line
+    from stonekite.engine.graph.probing import Probe
+
+MOST_CAUGHT_UP = 16_384
+"""So much is heard again by what is new in a branch whose stage goes on, between two blocks."""
+
+
+def _passes(legs: np.ndarray) -> None:
+    """What a branch does in which nothing stands, and which waits for none."""
+
+
+class Node:
+    """A stage at work: its coefficients, its state, its mix, and what brings its legs back into time.
+
+    `late` is by how many samples what it hears is late; `course` tells where in the recording that is. `lines` are
+    its branches. A `twin` that works by the same settings lends what it has designed.
+    """
+
+    def __init__(
+        self,
+        stage: Stage,
+        context: Context,
+        plan: Plan,
+        late: int,
+        course: Course,
+        lines: "tuple[Line, ...]",
+        twin: "Node | None" = None,
+    ) -> None:
+        self.id = stage.id
+        self.stage = stage
+        self.context = context
+        self.kind: Kind = kind_of(stage)
+        self.plan = plan
+        self.late = late
+        self._course = course
+        self._rows: Following = Following.of(
+            self.kind.rows, stage, context, None if twin is None else twin._rows
+        )
+        self._mixes: Following = Following.of(mix_of, stage, context, None if twin is None else twin._mixes)
+        self.coefficients: Any = (
+            self.kind.coefficients(at_start(stage), context) if twin is None else twin.coefficients
+        )
+        self.latency = max(plan.latency)
+        self.state: Any = self.kind.start(self.coefficients)
+        upper, lower = plan.latency
+        self._alignment = Delay((self.latency - upper, self.latency - lower))
+        self._aligns = upper != lower
+        self.lines = lines
+        # All branches are as late as the latest, whatever the kind makes of them.
+        inner = max((line.latency for line in self.lines), default=0)
+        self._inner = inner
+        self._waits = [Delay((inner - line.latency,) * 2) for line in self.lines]
+        self._change_only = stage.change_only
+        self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+        still = self._mixes.track.still
+        self._moves = still is None
+        needs_dry = stage.change_only or still is None or bool((still.table != 1.0).any())
+        lent = None if twin is None else twin._dry
+        self._dry: Dry | None = (
+            Dry(self.kind, stage, context, self.latency, inner, lent) if needs_dry else None
+        )
+        self._remembers = None if self.kind.branching is None else self.kind.branching.heard
+        inside = [] if self._remembers is not None else [line.latency for line in self.lines]
+        self._shape = (type(stage), plan.latency, late, needs_dry, inside)
+
+    def process(self, legs: np.ndarray, clock: int, probe: "Probe | None" = None) -> None:
+        """Process legs (2, frames) in place."""
+        asks = self.kind.follows_place or self._moves
+        places = self._course.runs(clock, legs.shape[1], self.late) if asks else ()
+        dry = None
+        if self._dry is not None:
+            dry = self._dry.process(legs, clock, places)
+        through = self._through(clock, probe) if self.lines else ()
+        rows = self._rows.block(places, legs.shape[1])
+        self.kind.process(self.state, self.coefficients, legs, At(clock, through, self._inner, places, rows))
+        if self._aligns:
+            self._alignment.process(legs)
+        if not finite(legs):
+            legs[:] = clean(legs)
+            self.state = self.kind.start(self.coefficients)
+        if dry is not None:
+            self._blend(legs, dry, self._mixes.block(places, legs.shape[1]))
+        if self._given_back != 1.0:
+            legs *= self._given_back
+
+    def _through(self, clock: int, probe: "Probe | None") -> tuple[Callable[[np.ndarray], None], ...]:
+        """The branches, as the kind runs them."""
+
+        gone = [0] * len(self.lines)
+
+        def through(k: int, legs: np.ndarray) -> None:
+            self.lines[k].process(legs, clock + gone[k], probe)
+            self._waits[k].process(legs)
+            gone[k] += legs.shape[1]
+
+        return tuple(_passes if self._idle(k) else partial(through, k) for k in range(len(self.lines)))
+
+    def _idle(self, k: int) -> bool:
+        """Whether nothing stands in a branch, and it waits for none."""
+        return self.lines[k].is_empty and self.lines[k].latency >= self._inner
+
+    @property
+    def guarded(self) -> bool:
+        """Whether its guard has made it silent."""
+        guarded = self.kind.offers.guarded
+        return guarded is not None and guarded(self.state)
+
+    @property
+    def reduction_db(self) -> np.ndarray:
+        """What it takes away now (2,), in dB; zeros if it does not say."""
+        meter = self.kind.offers.meter
+        return np.zeros(2) if meter is None else meter(self.state)
+
+    @property
+    def bands_now(self) -> tuple[np.ndarray, np.ndarray] | None:
+        """What its bands hear and do now, each (2, bands) in dB, if their gains follow the sound."""
+        bands_now = self.kind.offers.bands_now
+        return None if bands_now is None else bands_now(self.state)
+
+    def noise_now(self, rate: float) -> np.ndarray | None:
+        """Power (3, 2, bins) of noise known, heard and left now, of a stage that reduces noise."""
+        noise_now = self.kind.offers.noise_now
+        return None if noise_now is None else noise_now(self.coefficients, self.state, rate)
+
+    @property
+    def follows(self) -> np.ndarray:
+        """The note that each leg is followed at (2,), in Hz; zeros if it follows none."""
+        follows = self.kind.offers.follows
+        return np.zeros(2) if follows is None else follows(self.state)
+
+    @property
+    def worked_db(self) -> np.ndarray:
+        """How hard its parts work (2, WORKED) in dB, of a stage that says so."""
+        worked = self.kind.offers.worked_db
+        return np.full((2, WORKED), -150.0) if worked is None else worked(self.state)
+
+    def _blend(self, legs: np.ndarray, dry: np.ndarray, mixes: Rows) -> None:
+        legs -= dry
+        times(legs, mixes, 0)
+        if not self._change_only:
+            legs += dry
+
+    def same(self, other: "Node") -> bool:
+        """Whether another node does the same at the same time."""
+        return self.stage == other.stage and self.late == other.late
+
+    def goes_on_from(self, other: "Node") -> bool:
+        """Whether another node's state means the same here: it hears the same time, and the kind says so."""
+        if self._shape != other._shape or self._carried(other, other.kind.start(other.coefficients)) is None:
+            return False
+        lines = zip(self.lines, other.lines, strict=True)
+        if self._remembers is None and not all(new.goes_on_from(old) for new, old in lines):
+            return False
+        return self._dry is None or other._dry is None or self._dry.goes_on_from(other._dry)
+
+    def _carried(self, other: "Node", state: Any) -> Any:
+        return self.kind.carry(other.coefficients, state, self.coefficients)
+
+    def take_over(self, other: "Node", length: int) -> None:
+        """Go on from another node's state, where that means the same; the other one works on for `length` frames."""
+        self.state = self._carried(other, other.state)
+        self._rows.go_on_from(other._rows)
+        self._mixes.go_on_from(other._mixes)
+        if self.kind.joins is not None:
+            self.kind.joins(self.state, other.state, length)
+        self._alignment = copy.deepcopy(other._alignment)
+        if self._inner == other._inner:
+            self._waits = copy.deepcopy(other._waits)
+        for k, (new, old) in enumerate(zip(self.lines, other.lines, strict=True)):
+            if self._remembers is None or new.goes_on_from(old):
+                new.take_over(new.carried(old), length)
+            else:
+                self._catch_up(k, new, old, length)
+        if self._dry is not None and other._dry is not None:
+            self._dry.take_over(other._dry)
+
+    def _catch_up(self, branch: int, new: "Line", old: "Line", length: int) -> None:
+        """Have a branch in which something is new hear what went into it lately."""
+        assert self._remembers is not None
+        partners = new.partners(old, False)
+        wanted = min(new.unknown(partners) + new.latency, MOST_CAUGHT_UP)
+        legs = np.ascontiguousarray(
+            self._remembers(self.coefficients, self.state, branch, self._inner, wanted)
+        )
+        new.process(legs, 0)
+        self._waits[branch].process(legs)
+        new.take_over(partners, length)

@@ -1,0 +1,140 @@
+"""A stage's numbers over the recording: rows at every CELL frames of it, from its settings and its rides."""
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from stonekite.engine.graph.course import Runs
+from stonekite.stages import planning
+from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.stages.machinery.rows import CELL, Rows, moving, standing
+
+PIECE = 256
+"""So many rows are made at once, and kept."""
+KEPT = 64
+"""So many such pieces are kept of a track at the most."""
+_OVER = 1e-9
+
+Maker = Callable[[Any, Context], np.ndarray]
+
+
+def mix_of(stage: Any, context: Context) -> np.ndarray:
+    """Rows (n, 2) of how much of each leg is processed."""
+    sides = [getattr(stage, leg) for leg in LEGS]
+    shares = [np.ones(1) if side is None else np.atleast_1d(side.mix) / 100.0 for side in sides]
+    return np.stack(np.broadcast_arrays(*shares), axis=-1)
+
+
+def at_start(stage: Any) -> Any:
+    """A stage as it is where the recording begins, what moves being arrays (1,)."""
+    return planning.moved(stage, np.zeros(1)) if stage.rides else stage
+
+
+def _none(stage: Any, context: Context) -> np.ndarray:
+    return np.zeros(0)
+
+
+class Track:
+    """The rows that `make` gives of a stage, anywhere in the recording. They depend on the place alone, so that they are
+    the same from any start."""
+
+    def __init__(self, make: Maker, stage: Stage, context: Context) -> None:
+        self._make, self._stage, self._context = make, stage, context
+        self._pieces: dict[int, np.ndarray] = {}
+        moves = planning.is_moving(stage)
+        self._still = None if moves else standing(np.array(make(at_start(stage), context), dtype=float))
+
+    @property
+    def still(self) -> Rows | None:
+        """The rows of a stage that does not move; None for one that does."""
+        return self._still
+
+    def rows(self, first: int, count: int) -> np.ndarray:
+        """So many rows (count, numbers) from the one at frame CELL * first of the recording."""
+        found = []
+        while count > 0:
+            piece, start = divmod(first, PIECE)
+            part = self._piece(piece)[start : start + count]
+            found.append(part)
+            first, count = first + len(part), count - len(part)
+        return found[0] if len(found) == 1 else np.concatenate(found)
+
+    def _piece(self, number: int) -> np.ndarray:
+        if number not in self._pieces:
+            if len(self._pieces) >= KEPT:
+                del self._pieces[next(iter(self._pieces))]
+            places = CELL * (number * PIECE + np.arange(PIECE))
+            stage = planning.moved(self._stage, places / self._context.rate)
+            made = np.asarray(self._make(stage, self._context), dtype=float)
+            self._pieces[number] = np.ascontiguousarray(np.broadcast_to(made, (PIECE, made.shape[-1])))
+        return self._pieces[number]
+
+
+class Following:
+    """Who goes along a track, block by block. Where the place jumps, the numbers stay where they were for the moment, and
+    what they are off by dies away."""
+
+    def __init__(self, track: Track, rate: float) -> None:
+        self.track = track
+        self._fade = math.exp(-CELL / (planning.SEAM_S * rate))
+        self._next: int | None = None
+        self._ahead: np.ndarray | None = None
+
+    @classmethod
+    def of(
+        cls, make: Maker | None, stage: Stage, context: Context, lent: "Following | None" = None
+    ) -> "Following":
+        """Who goes along the track that `make` gives of a stage, or along one that another one goes along."""
+        return cls(Track(make or _none, stage, context) if lent is None else lent.track, context.rate)
+
+    def go_on_from(self, other: "Following") -> None:
+        """Be where another one is that goes along a track of as many numbers."""
+        self._next = other._next
+        self._ahead = None if other._ahead is None else other._ahead.copy()
+
+    def block(self, runs: Runs, frames: int) -> Rows:
+        """The rows of the next block, whose parts belong to these places."""
+        if self.track.still is not None:
+            return self.track.still
+        parts = []
+        ends = [*(first for first, _ in runs[1:]), frames]
+        for (first, place), end in zip(runs, ends, strict=True):
+            if first < end:
+                parts.append(self._run(first, place, end - first))
+        if not parts:
+            return standing(self.track.rows(0, 1)[0])
+        starts, offsets, table, following = (np.concatenate(of) for of in zip(*parts, strict=True))
+        return moving(starts, offsets, table, following)
+
+    def _run(
+        self, first: int, place: int, frames: int
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        cell = place // CELL
+        into = place - cell * CELL
+        count = (place + frames - 1) // CELL - cell + 1
+        rows = self.track.rows(cell, count + 1)
+        if self._next is not None and self._next != place:
+            self._jump(self._next, rows[0] + (rows[1] - rows[0]) * (into / CELL), into)
+        if self._ahead is not None:
+            fades = self._fade ** np.arange(count + 1)
+            rows = rows + fades[:, None] * self._ahead
+            gone = (place + frames) // CELL - cell
+            self._ahead = self._ahead * self._fade**gone
+            if np.abs(self._ahead).max(initial=0.0) < _OVER:
+                self._ahead = None
+        self._next = place + frames
+        starts = first + np.maximum(CELL * np.arange(count) - into, 0)
+        offsets = np.zeros(count, dtype=np.int64)
+        offsets[0] = into
+        return starts, offsets, rows[:-1], rows[1:]
+
+    def _jump(self, was: int, now: np.ndarray, into: int) -> None:
+        """From the place where it would have been to one where the numbers are `now`, so far into a cell."""
+        cell, share = was // CELL, (was % CELL) / CELL
+        before = self.track.rows(cell, 2)
+        old = before[0] + (before[1] - before[0]) * share
+        if self._ahead is not None:
+            old = old + self._ahead * (1.0 + (self._fade - 1.0) * share)
+        self._ahead = (old - now) / (1.0 + (self._fade - 1.0) * into / CELL)

@@ -1,0 +1,83 @@
+"""The numbers that a kind works with while they may move: rows, one for each CELL frames of the recording.
+
+Between two rows all numbers go straight. A setting that stands still is one row, and nothing else is different about it.
+"""
+
+from typing import NamedTuple
+
+import numpy as np
+
+CELL = 64
+"""Frames of the recording from one row to the next."""
+
+
+class Rows(NamedTuple):
+    """The rows of a block, cell by cell.
+
+    Frame i of a cell that begins at `starts` (cells,) of the block has the numbers `table` + (`offsets` + i) `steps`,
+    both (cells, numbers): `offsets` (cells,) is how far into the cell the block comes in. One cell without steps is what
+    stands still, however long the block is.
+    """
+
+    starts: np.ndarray
+    offsets: np.ndarray
+    table: np.ndarray
+    steps: np.ndarray
+
+    @property
+    def moves(self) -> bool:
+        return len(self.starts) > 1 or bool(self.steps.any())
+
+    @property
+    def now(self) -> np.ndarray:
+        """The numbers (numbers,) at the first frame."""
+        return self.table[0] + self.offsets[0] * self.steps[0]
+
+    def part(self, first: int, last: int | None) -> "Rows":
+        """Of some of the numbers, to the last if that is None."""
+        table, steps = self.table[:, first:last], self.steps[:, first:last]
+        return Rows(self.starts, self.offsets, np.ascontiguousarray(table), np.ascontiguousarray(steps))
+
+    def along(self, number: int, frames: int) -> np.ndarray:
+        """One number for each frame (frames,) of the block."""
+        lengths = np.diff(self.starts, append=frames)
+        into = np.arange(frames) + np.repeat(self.offsets - self.starts, lengths)
+        return np.repeat(self.table[:, number], lengths) + into * np.repeat(self.steps[:, number], lengths)
+
+
+def standing(row: np.ndarray) -> Rows:
+    """Rows of numbers (numbers,) that stand still."""
+    table = np.ascontiguousarray(row, dtype=float).reshape(1, -1)
+    nowhere = np.zeros(1, dtype=np.int64)
+    return Rows(nowhere, nowhere, table, np.zeros_like(table))
+
+
+def moving(starts: np.ndarray, offsets: np.ndarray, table: np.ndarray, following: np.ndarray) -> Rows:
+    """Rows of cells that go from `table` to `following` (cells, numbers); one cell where nothing moves."""
+    if len(starts) and (table == table[0]).all() and (following == table[0]).all():
+        return standing(table[0])
+    return Rows(starts, offsets, table, (following - table) / CELL)
+
+
+def stacked(*numbers: "np.ndarray | float") -> np.ndarray:
+    """Rows (rows, numbers) of numbers that are floats or arrays (rows,)."""
+    return np.stack(
+        np.broadcast_arrays(*(np.atleast_1d(np.asarray(one, dtype=float)) for one in numbers)), axis=-1
+    )
+
+
+def beside(*parts: "np.ndarray | float") -> np.ndarray:
+    """Rows (rows, numbers) of rows (rows or 1, some numbers) and of single numbers that are floats or arrays (rows,)."""
+    flat = [np.asarray(part, dtype=float) for part in parts]
+    shaped = [part.reshape(-1, 1) if part.ndim < 2 else part for part in flat]
+    count = max(len(part) for part in shaped)
+    return np.concatenate([np.broadcast_to(part, (count, part.shape[1])) for part in shaped], axis=1)
+
+
+def times(block: np.ndarray, rows: Rows, first: int) -> None:
+    """Multiply each leg of a block (2, frames) by a number of its own, from `first` on, in place."""
+    for leg, gain in enumerate(rows.table[0, first : first + 2]):
+        if rows.moves:
+            block[leg] *= rows.along(first + leg, block.shape[1])
+        elif gain != 1.0:
+            block[leg] *= gain

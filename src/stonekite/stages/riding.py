@@ -1,0 +1,93 @@
+"""Rides: settings that move over the recording.
+
+A ride belongs to what it moves: a stage carries those of its own settings, so that they go wherever the stage goes, and
+are gone with it. It names a setting by the path of fields from the stage: `upper.gain_db`, `upper.bands.2.q`.
+"""
+
+from typing import Annotated, Any, Literal
+
+import msgspec
+import numpy as np
+
+from stonekite.stages.settings import Setting, Settings, settings_of
+
+MOST_POINTS = 10_000
+"""Of one ride."""
+MOST_RIDES = 200
+"""Of one stage."""
+
+Way = Literal["straight", "curved", "held"]
+
+
+class Point(Settings, frozen=True, kw_only=True):
+    """Where a ride is at a time of the recording, and how it goes on to the next point: straight, as a curve that begins
+    and ends level, or held until there."""
+
+    at_s: Annotated[float, msgspec.Meta(ge=0.0, le=1e7)]
+    value: float
+    way: Way = "straight"
+
+
+class Ride(Settings, frozen=True, kw_only=True):
+    """The points of one setting, from first to last. Before the first and behind the last it stands still."""
+
+    path: Annotated[str, msgspec.Meta(max_length=120, pattern=r"^[a-z0-9_]+(\.[a-z0-9_]+)*$")]
+    points: Annotated[tuple[Point, ...], msgspec.Meta(min_length=1, max_length=MOST_POINTS)]
+
+    @property
+    def stands(self) -> bool:
+        """Whether all points are at one height."""
+        return len({point.value for point in self.points}) == 1
+
+
+Rides = Annotated[tuple[Ride, ...], msgspec.Meta(max_length=MOST_RIDES)]
+
+
+def found(holder: Any, path: str) -> tuple[Any, str, Setting] | None:
+    """What a path leads to from a value: what holds the setting, its field, and its declaration; None where there is
+    nothing, as of a leg that the stage does not work on."""
+    *through, field = path.split(".")
+    for step in through:
+        holder = _inside(holder, step)
+        if holder is None:
+            return None
+    if not isinstance(holder, msgspec.Struct):
+        return None
+    setting = settings_of(type(holder)).get(field)
+    return None if setting is None else (holder, field, setting)
+
+
+def _inside(holder: Any, step: str) -> Any:
+    if isinstance(holder, tuple):
+        return holder[int(step)] if step.isdigit() and int(step) < len(holder) else None
+    return getattr(holder, step, None) if isinstance(holder, msgspec.Struct) else None
+
+
+def put(holder: Any, path: str, value: Any) -> Any:
+    """A value with another one at the end of a path, whatever that is: nothing is checked."""
+    step, _, rest = path.partition(".")
+    if isinstance(holder, tuple):
+        k = int(step)
+        return (*holder[:k], put(holder[k], rest, value) if rest else value, *holder[k + 1 :])
+    inner = put(getattr(holder, step), rest, value) if rest else value
+    return msgspec.structs.replace(holder, **{step: inner})
+
+
+def _bent(setting: Setting, values: np.ndarray) -> np.ndarray:
+    """Values as they move: frequencies and times in octaves, levels in dB, all else as it is."""
+    return np.log2(values) if setting.taper == "log" else values
+
+
+def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:
+    """Where a ride is at times (n,) of the recording."""
+    times = np.array([point.at_s for point in ride.points])
+    heights = _bent(setting, np.array([setting.held(point.value) for point in ride.points]))
+    after = np.searchsorted(times, seconds, side="right")
+    before, there = np.maximum(after - 1, 0), np.minimum(after, len(times) - 1)
+    apart = times[there] - times[before]
+    share = np.where(apart > 0.0, (seconds - times[before]) / np.where(apart > 0.0, apart, 1.0), 0.0)
+    share = np.clip(share, 0.0, 1.0)
+    ways = np.array([("straight", "curved", "held").index(point.way) for point in ride.points])[before]
+    share = np.where(ways == 1, share * share * (3.0 - 2.0 * share), np.where(ways == 2, 0.0, share))
+    made = heights[before] + (heights[there] - heights[before]) * share
+    return np.exp2(made) if setting.taper == "log" else made
