@@ -18,6 +18,8 @@ from stonekite.signal.levels import dynamics
 from stonekite.stages.base import At, Context
 from stonekite.stages.drive import Drive, DriveShared, DriveSide
 from stonekite.stages.eq import side_sections
+from stonekite.stages.machinery.rows import standing
+from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import kind_of
 
 GOAL = 0.6
@@ -102,20 +104,21 @@ def _rows(c: ctypes.CDLL) -> Iterator[tuple[str, str]]:
     yield _row("  the same as a strip with one level set", lambda: chain.process(sound, 0), their_matrix)
 
     powers = rng.uniform(1e-4, 0.5, (2, BLOCK))
-    parameters = np.zeros((dynamics.ROWS, 2))
+    numbers = np.zeros(dynamics.NUMBERS)
     attack, release = dynamics.smoothing(0.01, RATE), dynamics.smoothing(0.15, RATE)
     for row, value in (
         (dynamics.THRESHOLD, -30.0), (dynamics.SLOPE, 0.75), (dynamics.KNEE, 6.0), (dynamics.RANGE, 60.0),
         (dynamics.ATTACK, attack), (dynamics.RELEASE, release), (dynamics.GAIN, 3.0),
     ):  # fmt: skip
-        parameters[row] = value
+        numbers[2 * row : 2 * row + 2] = value
+    rows = standing(numbers)
     smoothers, room = np.zeros((dynamics.MEMORIES, 2)), dynamics.Room()
     wanted, fast = np.empty(BLOCK), np.zeros(2)
 
     def our_compressor() -> None:
         block[:] = sound
         dynamics.apply(
-            block, dynamics.reduce(powers, BLOCK, parameters, smoothers, room), 0.0, parameters, room
+            block, dynamics.reduce(powers, BLOCK, rows, smoothers, room), False, (rows, rows), room
         )
 
     figures = [ctypes.c_double(v) for v in (-30.0, 0.75, 6.0, 60.0, attack, release, 3.0)]
@@ -169,7 +172,7 @@ def _drives(
     """Our stage, with all that is around its curve, and the oversampled curve alone in C."""
     kind = kind_of(stage)
     coefficients = kind.coefficients(stage, Context(RATE))
-    state, block, at = kind.start(coefficients), sound.copy(), At(0)
+    state, block, at = kind.start(coefficients), sound.copy(), At(0, **still_rows(stage, Context(RATE)))
     theirs, legs = sound.copy(), []
     for row, leg in enumerate(coefficients.legs):
         shaper = shaping.Shaper(leg.factor, leg.shape)

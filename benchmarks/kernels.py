@@ -23,6 +23,7 @@ from stonekite.stages.filter import side_sections as filter_side_sections
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.gate import Gate
 from stonekite.stages.limiter import Limiter, LimiterSide
+from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS
 from stonekite.stages.width import Width, WidthShared, crossover
 
@@ -201,11 +202,12 @@ def kind_rows() -> list[tuple[str, str]]:
 def stage_seconds(stage, sound: np.ndarray, rate: float = RATE) -> float:
     kind = KINDS[stage.__struct_config__.tag]
     coefficients = kind.coefficients(stage, Context(rate, "half-sum"))
+    rows = still_rows(stage, Context(rate, "half-sum"))
     state = kind.start(coefficients)
 
     def act() -> None:
         for start in range(0, sound.shape[1], BLOCK):
-            kind.process(state, coefficients, sound[:, start : start + BLOCK].copy(), At(start))
+            kind.process(state, coefficients, sound[:, start : start + BLOCK].copy(), At(start, **rows))
 
     act()
     return best(act)

@@ -14,6 +14,7 @@ from stonekite.stages import amp
 from stonekite.stages.amp import KIND, Amp, AmpShared, AmpSide
 from stonekite.stages.amp.voices import VOICES
 from stonekite.stages.base import At, Context
+from stonekite.stages.planning import still_rows
 
 
 def through(side: AmpSide, sound: np.ndarray, rate: float = RATE, quality: str = "standard") -> np.ndarray:
@@ -21,7 +22,8 @@ def through(side: AmpSide, sound: np.ndarray, rate: float = RATE, quality: str =
     stage = Amp(id=1, upper=side, lower=None, shared=AmpShared(quality=quality))
     coefficients = KIND.coefficients(stage, Context(rate))
     block = np.stack([sound, np.zeros_like(sound)])
-    KIND.process(KIND.start(coefficients), coefficients, block, At(0))
+    at = At(0, **still_rows(stage, Context(rate)))
+    KIND.process(KIND.start(coefficients), coefficients, block, at)
     return block[0]
 
 
@@ -212,7 +214,8 @@ def test_how_hard_the_parts_work_is_told():
     coefficients = KIND.coefficients(stage, Context(RATE))
     state = KIND.start(coefficients)
     t = np.arange(RATE) / RATE
-    KIND.process(state, coefficients, np.stack([0.3 * np.sin(2 * np.pi * 500 * t)] * 2), At(0))
+    at = At(0, **still_rows(stage, Context(RATE)))
+    KIND.process(state, coefficients, np.stack([0.3 * np.sin(2 * np.pi * 500 * t)] * 2), at)
     worked = amp.worked_db(state)
     assert worked[0, 0] == pytest.approx(20 * np.log10(0.3 * 10 ** (26 / 20)), abs=1.5)
     assert worked[0, :3].min() > 6.0 and worked[1, :2].max() < -3.0 and worked[1, 3] < -100

@@ -20,6 +20,7 @@ from stonekite.stages.base import At, Context
 from stonekite.stages.cabinet import KIND
 from stonekite.stages.cabinet.kinds import BOXES
 from stonekite.stages.cabinet.settings import CabinetShared, CabinetSide, CabinetStage
+from stonekite.stages.planning import still_rows
 
 LEFT_RIGHT = Split(mode="left-right")
 PISTON = Cabinet(0.13, ((0.0, 0.0),), False, 0.3, 50.0, 1.0, 0.7, 1e9, 1e9, ())
@@ -220,7 +221,7 @@ def test_latency_is_that_of_the_plan():
     coefficients = KIND.coefficients(stage, context)
     block = np.zeros((2, RATE))
     block[0, 0] = 1.0
-    KIND.process(KIND.start(coefficients), coefficients, block, At(0))
+    KIND.process(KIND.start(coefficients), coefficients, block, At(0, **still_rows(stage, context)))
     first = int(np.argmax(np.abs(block[0]) > 1e-3 * np.abs(block[0]).max()))
     flight = cabinets.flight_s(cabinet.placed(stage.upper, 1)) * RATE
     assert abs(first - late[0] - flight) < 25  # the fine band has no sharper beginning

@@ -11,6 +11,7 @@ from stonekite.engine.graph.chain import Chain
 from stonekite.session.types import Split, Strip
 from stonekite.stages.base import At, Context
 from stonekite.stages.drive import Drive, DriveShared, DriveSide, bend
+from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS
 
 
@@ -54,11 +55,10 @@ def folded_back_db(side: DriveSide, quality: str, hertz: float, rate: int) -> fl
     turns = round(hertz * COUNT / rate) | 1
     tone = np.sin(2 * np.pi * turns * np.arange(COUNT + rate) / COUNT)
     kind = KINDS["drive"]
-    coefficients = kind.coefficients(
-        Drive(id=1, upper=side, lower=None, shared=DriveShared(quality=quality)), Context(rate)
-    )
+    stage = Drive(id=1, upper=side, lower=None, shared=DriveShared(quality=quality))
+    coefficients = kind.coefficients(stage, Context(rate))
     block = np.stack([tone, tone])
-    kind.process(kind.start(coefficients), coefficients, block, At(0))
+    kind.process(kind.start(coefficients), coefficients, block, At(0, **still_rows(stage, Context(rate))))
     found = np.abs(np.fft.rfft(block[0, -COUNT:]))
     found[0] = 0.0
     whole = np.sqrt(np.sum(found**2))

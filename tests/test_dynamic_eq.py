@@ -17,6 +17,7 @@ from stonekite.stages.dynamic_eq import (
     response,
     response_with,
 )
+from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS
 
 
@@ -207,10 +208,10 @@ def test_what_the_bands_say_of_themselves_is_what_they_do():
         upper=side(Band(threshold_db=-40, range_db=-6)),
         lower=side(None, Band(range_db=5, threshold_db=-50)),
     )
-    coefficients = kind.coefficients(stage, Context(RATE))
+    coefficients, rows = kind.coefficients(stage, Context(RATE)), still_rows(stage, Context(RATE))
     state = kind.start(coefficients)
     for start in range(0, RATE, 512):
-        kind.process(state, coefficients, sine(1000, 512 / RATE, -12), At(start))
+        kind.process(state, coefficients, sine(1000, 512 / RATE, -12), At(start, **rows))
     levels, gains = kind.offers.bands_now(state)
     assert levels[0, 0] == pytest.approx(-15, abs=0.5)
     assert gains[0] == pytest.approx([-6, 0, 0, 0, 0, 0, 0, 0])

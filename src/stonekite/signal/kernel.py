@@ -156,6 +156,15 @@ def copied(values, out):
 
 
 @inlined
+def any_of(numbers):
+    """Whether any number (n,) is not zero."""
+    found = False
+    for i in range(numbers.shape[0]):
+        found = found or numbers[i] != 0.0
+    return found
+
+
+@inlined
 def filled(value, out):
     """One value into all of an array (n,)."""
     for i in range(out.shape[0]):

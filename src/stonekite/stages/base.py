@@ -117,7 +117,8 @@ class At(msgspec.Struct, frozen=True, gc=False):
     The clock counts what went in, unbroken; it is no place in the recording. `lines` are the branches of a stage that
     has some, each of which processes a block (2, frames) in place, all of them `lines_late` samples late; a line that is
     called several times goes on where it was. `places` are where the block belongs in the recording: pairs of the first
-    frame of a run and its place. `rows` are the numbers of the stage, as its kind makes them.
+    frame of a run and its place. `rows` are the numbers of the stage, as its kind makes them, where the block
+    comes in; `out` are those for what comes out of each leg, where the kind holds it back.
     """
 
     clock: int
@@ -125,6 +126,7 @@ class At(msgspec.Struct, frozen=True, gc=False):
     lines_late: int = 0
     places: tuple[tuple[int, int], ...] = ()
     rows: Rows = NOTHING
+    out: tuple[Rows, Rows] = (NOTHING, NOTHING)
 
     @property
     def runs(self) -> tuple[tuple[int, int], ...]:

@@ -4,7 +4,7 @@ With a coupling of 0 % the legs are two mono compressors; with 100 % both are tu
 asks for.
 """
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -19,7 +19,6 @@ from stonekite.stages.machinery.detecting import (
     DetectorSide,
     Ratio,
     Release,
-    columns,
     soft_knee,
 )
 from stonekite.stages.settings import flag, number
@@ -67,16 +66,19 @@ class Compressor(Stage, frozen=True, kw_only=True, tag="compressor"):
     shared: CompressorShared = CompressorShared()
 
 
-def slope(side: CompressorSide) -> float:
+def slope(side: CompressorSide) -> Any:
     """dB of reduction for each dB over the threshold."""
+    if isinstance(side.ratio, np.ndarray):
+        return np.where(side.ratio >= LIMITING, 1.0, 1.0 - 1.0 / side.ratio)
     return 1.0 if side.ratio >= LIMITING else 1.0 - 1.0 / side.ratio
 
 
-def makeup_db(side: CompressorSide) -> float:
+def makeup_db(side: CompressorSide) -> Any:
     """Gain after the reduction, with the automatic part."""
     if not side.auto_makeup:
         return side.makeup_db
-    return side.makeup_db + 0.5 * float(reduction_db(side, np.zeros(1))[0])
+    given = 0.5 * reduction_db(side, np.zeros(1))
+    return side.makeup_db + (given if len(given) > 1 else float(given[0]))
 
 
 def reduction_db(side: CompressorSide, level_db: np.ndarray) -> np.ndarray:
@@ -111,9 +113,15 @@ def plan(stage: Compressor, context: Context) -> Plan:
 
 
 def coefficients(stage: Compressor, context: Context) -> Coefficients:
+    upper, lower = (side is not None and side.adaptive for side in (stage.upper, stage.lower))
+    return Coefficients(stage, context, (upper, lower), expands=False)
+
+
+def rows(stage: Compressor, context: Context) -> np.ndarray:
+    """Rows (n, numbers), as detectors have them."""
     rate = context.rate
 
-    def made(side: CompressorSide) -> list[float]:
+    def made(side: CompressorSide) -> list[Any]:
         release = side.release_ms * 1e-3
         return [
             side.threshold_db,
@@ -128,7 +136,7 @@ def coefficients(stage: Compressor, context: Context) -> Coefficients:
             0.0,
         ]
 
-    return Coefficients(stage, context, columns(stage, made), expands=False)
+    return detecting.rows_of(stage, context, made)
 
 
 KIND = detecting.kind(
@@ -143,4 +151,5 @@ KIND = detecting.kind(
     neutral=neutral,
     plan=plan,
     coefficients=coefficients,
+    rows=rows,
 )

@@ -6,7 +6,7 @@ raised-side matrix the side is driven as hard as the middle. The curves are thos
 
 import copy
 import math
-from typing import Annotated, Literal, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -14,9 +14,11 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.filters import design
 from stonekite.signal.vectors.pairs import on_both
+from stonekite.stages import riding
 from stonekite.stages.base import LEGS, At, Context, Kind, LegName, LevelKept, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import Rows, beside, times_leg
 from stonekite.stages.settings import Settings, choice, number
 
 shaping = lazy("stonekite.signal.shaping")
@@ -119,9 +121,12 @@ def _bent(side: DriveSide, x: float) -> float:
     return math.sin(0.5 * math.pi * x) * 2.0 / math.pi
 
 
-def _drive_db(side: DriveSide) -> float:
+def _drive_db(side: DriveSide) -> Any:
     """The drive that there is: a folded curve holds it where it can be followed."""
-    return min(side.drive_db, FOLDED_MOST_DB) if side.curve == "folded" else side.drive_db
+    if side.curve != "folded":
+        return side.drive_db
+    held = np.minimum(side.drive_db, FOLDED_MOST_DB)
+    return held if isinstance(side.drive_db, np.ndarray) else float(held)
 
 
 def bend(side: DriveSide, values: np.ndarray) -> np.ndarray:
@@ -186,13 +191,11 @@ def plan(stage: Drive, context: Context) -> Plan:
 
 
 class Leg(NamedTuple):
-    """What one leg is bent by, at how many times the rate."""
+    """How one leg is bent, at how many times the rate, and whether by how much moves."""
 
     shape: int
     factor: int
-    gain: float
-    bias: float
-    level: float
+    moves: bool
 
 
 class Coefficients:
@@ -200,16 +203,19 @@ class Coefficients:
 
     def __init__(self, stage: Drive, context: Context) -> None:
         sides = [getattr(stage, leg) for leg in LEGS]
-        high = stage.shared.quality == "high"
-        self.legs = [None if side is None else self._leg(side, high) for side in sides]
+        self.legs = [None if getattr(stage, leg) is None else self._leg(stage, leg) for leg in LEGS]
         before, after = zip(*(_around(side, context.rate) for side in sides), strict=True)
         self.before, self.after = cascade.Coefficients(*before), cascade.Coefficients(*after)
 
     @staticmethod
-    def _leg(side: DriveSide, high: bool) -> Leg:
+    def _leg(stage: Drive, leg: LegName) -> Leg:
+        side = getattr(stage, leg)
         asked = {"soft": shaping.SOFT, "hard": shaping.HARD, "folded": shaping.FOLDED}[side.curve]
-        shape, factor = shaping.plan_of(asked, _drive_db(side), high)
-        return Leg(shape, factor, gain_of(_drive_db(side)), _bias(side), gain_of(side.level_db))
+        most = riding.highest(stage, f"{leg}.drive_db", side.drive_db)
+        most = min(most, FOLDED_MOST_DB) if side.curve == "folded" else most
+        shape, factor = shaping.plan_of(asked, most, stage.shared.quality == "high")
+        moves = isinstance(side.drive_db, np.ndarray) or isinstance(side.asymmetry, np.ndarray)
+        return Leg(shape, factor, moves)
 
     @property
     def ways(self) -> list[tuple[int, int] | None]:
@@ -218,11 +224,26 @@ class Coefficients:
 
 
 class State:
-    """The filters around the curves, and the shapers of both legs."""
+    """The filters around the curves, the shapers of both legs, and the biases of what is in them, where these move."""
 
     def __init__(self, coefficients: Coefficients) -> None:
         self.before, self.after = cascade.start(coefficients.before), cascade.start(coefficients.after)
         self.shapers = [None if way is None else shaping.Shaper(way[1], way[0]) for way in coefficients.ways]
+        self.biases: list[np.ndarray | None] = [None, None]
+
+
+def rows(stage: Drive, context: Context) -> np.ndarray:
+    """Rows (n, numbers): gains before the curves, biases and levels of both legs, the sections before and after."""
+    sides = [getattr(stage, leg) for leg in LEGS]
+    gains = [1.0 if side is None else gain_of(_drive_db(side)) for side in sides]
+    biases = [0.0 if side is None else _bias(side) for side in sides]
+    levels = [1.0 if side is None else gain_of(side.level_db) for side in sides]
+    around = zip(*(_around(side, context.rate) for side in sides), strict=True)
+    return beside(*gains, *biases, *levels, *(cascade.rows_of(*legs) for legs in around))
+
+
+GAIN, BIAS_AT, LEVEL, SECTIONS = 0, 2, 4, 6
+"""Of the numbers of a row: of the upper and the lower leg each."""
 
 
 def coefficients(stage: Drive, context: Context) -> Coefficients:
@@ -241,21 +262,56 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
     fresh = State.__new__(State)
     fresh.before, fresh.after = before, after
     fresh.shapers = copy.deepcopy(state.shapers)
+    fresh.biases = [None, None]
     return fresh
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    cascade.process(state.before, coefficients.before, block, at)
+    middle = SECTIONS + coefficients.before.numbers
+    later = at.out[1 if coefficients.legs[0] is None else 0]
+    before, after = at.rows.part(SECTIONS, middle), later.part(middle, None)
+    cascade.run(state.before, coefficients.before, block, at.clock, before)
 
     def work(row: int) -> None:
         leg, shaper = coefficients.legs[row], state.shapers[row]
         if leg is not None and shaper is not None:
-            shaper.process(block[row], leg.shape, leg.gain, leg.bias)
-            if leg.level != 1.0:
-                block[row] *= leg.level
+            if leg.moves:
+                _bend_moving(state, row, leg, block[row], at.rows)
+            else:
+                shaper.process(block[row], leg.shape, *at.rows.table[0, [GAIN + row, BIAS_AT + row]].tolist())
+            times_leg(block[row], at.out[row], LEVEL + row)
 
     on_both(work, block.shape[1])
-    cascade.process(state.after, coefficients.after, block, at)
+    cascade.run(state.after, coefficients.after, block, at.clock, after)
+
+
+def _bend_moving(state: State, row: int, leg: Leg, signal: np.ndarray, rows: Rows) -> None:
+    """Bend a signal (frames,) whose gain and bias move: what it has of the bias comes in with it and is taken off again
+    when it comes out."""
+    shaper = state.shapers[row]
+    assert shaper is not None
+    gains, biases = rows.along(GAIN + row, len(signal)), rows.along(BIAS_AT + row, len(signal))
+    if not len(signal):
+        return
+    before = state.biases[row]
+    if before is None:  # as if the bias had always been there
+        before = np.full(shaping.LATE, biases[0])
+        shaper.process(np.full(8 * shaping.LATE, biases[0]), leg.shape, 1.0, 0.0)
+    known = np.concatenate([before, biases])
+    signal *= gains
+    signal += biases
+    shaper.process(signal, leg.shape, 1.0, 0.0)
+    signal -= _resting(leg.shape, known[: len(signal)])
+    state.biases[row] = known[len(signal) :].copy()
+
+
+def _resting(shape: int, values: np.ndarray) -> np.ndarray:
+    """What the curve makes of steady values (n,)."""
+    if shape == shaping.HARD:
+        return np.clip(values, -1.0, 1.0)
+    if shape == shaping.FOLDED:
+        return np.sin(0.5 * np.pi * values) * 2.0 / np.pi
+    return np.array([math.erf(0.5 * math.sqrt(math.pi) * value) for value in values.tolist()])
 
 
 KIND = Kind(
@@ -271,6 +327,7 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
     process=process,
     offers=Offers(bend=bend, bend_handle=BEND_HANDLE, greatest=greatest),
 )

@@ -4,7 +4,7 @@ It opens at the threshold and closes under the threshold less the hysteresis, af
 together: what one leg lets through is heard on both.
 """
 
-from typing import Annotated
+from typing import Annotated, Any
 
 import numpy as np
 
@@ -16,7 +16,6 @@ from stonekite.stages.machinery.detecting import (
     Coefficients,
     DetectorShared,
     DetectorSide,
-    columns,
     soft_knee,
 )
 from stonekite.stages.settings import number
@@ -125,9 +124,14 @@ def plan(stage: Gate, context: Context) -> Plan:
 
 
 def coefficients(stage: Gate, context: Context) -> Coefficients:
+    return Coefficients(stage, context, (False, False), expands=True)
+
+
+def rows(stage: Gate, context: Context) -> np.ndarray:
+    """Rows (n, numbers), as detectors have them."""
     rate = context.rate
 
-    def made(side: GateSide) -> list[float]:
+    def made(side: GateSide) -> list[Any]:
         return [
             side.threshold_db,
             _slope(side),
@@ -135,13 +139,15 @@ def coefficients(stage: Gate, context: Context) -> Coefficients:
             side.range_db,
             dynamics.smoothing(side.attack_ms * 1e-3, rate),
             dynamics.smoothing(side.release_ms * 1e-3, rate),
-            max(0.0, round((side.hold_ms * 1e-3 - detecting.HOLD_S) * rate)),  # the detector holds, too
+            np.maximum(
+                0.0, np.round((side.hold_ms * 1e-3 - detecting.HOLD_S) * rate)
+            ),  # the detector holds, too
             side.trim_db,
             0.0,
             side.hysteresis_db,
         ]
 
-    return Coefficients(stage, context, columns(stage, made), expands=True)
+    return detecting.rows_of(stage, context, made)
 
 
 KIND = detecting.kind(
@@ -156,4 +162,5 @@ KIND = detecting.kind(
     neutral=neutral,
     plan=plan,
     coefficients=coefficients,
+    rows=rows,
 )

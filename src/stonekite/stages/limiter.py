@@ -9,7 +9,9 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.vectors.pairs import on_both
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.machinery.detecting import LOOK_AHEAD_STANDS
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import Rows, stacked, times
 from stonekite.stages.settings import Settings, number
 
 limiting = lazy("stonekite.signal.levels.limiting")
@@ -41,7 +43,15 @@ class LimiterSide(Side, frozen=True, kw_only=True):
 class LimiterShared(Settings, frozen=True, kw_only=True):
     look_ahead_ms: Annotated[
         float,
-        number("Look-ahead", "ms", 0.5, 10.0, step=0.1, help="Time in which the gain gets ready for a peak"),
+        number(
+            "Look-ahead",
+            "ms",
+            0.5,
+            10.0,
+            step=0.1,
+            help="Time in which the gain gets ready for a peak",
+            still=LOOK_AHEAD_STANDS,
+        ),
     ] = 2.0
     coupling: Annotated[
         float,
@@ -107,22 +117,11 @@ def plan(stage: Limiter, context: Context) -> Plan:
 
 
 class Coefficients:
-    """Drive, ceiling and release of each leg, None for one that passes."""
+    """Which legs it works on, and how far ahead it looks."""
 
     def __init__(self, stage: Limiter, context: Context) -> None:
         rate = context.rate
-        self.legs: list[tuple[float, float, float] | None] = []
-        for leg in LEGS:
-            side = getattr(stage, leg)
-            if side is None:
-                self.legs.append(None)
-            else:
-                release = float(np.exp(-1.0 / (side.release_ms * 1e-3 * rate)))
-                self.legs.append(
-                    (gain_of(side.drive_db), gain_of(side.ceiling_db - limiting.margin_db(rate)), release)
-                )
-        self.works = np.array([leg is not None for leg in self.legs])
-        self.coupling = stage.shared.coupling / 100.0 if None not in self.legs else 0.0
+        self.works = np.array([getattr(stage, leg) is not None for leg in LEGS])
         self.windows = _windows(stage, rate)
         self.delays = _latencies(stage, rate)
 
@@ -141,6 +140,24 @@ class State:
         self.reduction_db = np.zeros(2)
 
 
+DRIVE, CEILING, RELEASE, COUPLING = 0, 2, 4, 6
+"""Of the numbers of a row: of the upper and the lower leg each; the coupling is one number."""
+
+
+def rows(stage: Limiter, context: Context) -> np.ndarray:
+    """Rows (n, 7): drives and ceilings, less the margin, as factors, releases as factors of a sample, the coupling."""
+    sides = [getattr(stage, leg) or LimiterSide() for leg in LEGS]
+    margin = limiting.margin_db(context.rate)
+    drives = [gain_of(side.drive_db) if on else 1.0 for side, on in zip(sides, _on(stage), strict=True)]
+    ceilings = [gain_of(side.ceiling_db - margin) for side in sides]
+    releases = [np.exp(-1.0 / (side.release_ms * 1e-3 * context.rate)) for side in sides]
+    return stacked(*drives, *ceilings, *releases, stage.shared.coupling / 100.0 if all(_on(stage)) else 0.0)
+
+
+def _on(stage: Limiter) -> tuple[bool, bool]:
+    return stage.upper is not None, stage.lower is not None
+
+
 def coefficients(stage: Limiter, context: Context) -> Coefficients:
     return Coefficients(stage, context)
 
@@ -154,28 +171,43 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    for row, leg in enumerate(coefficients.legs):
-        if leg is not None and leg[0] != 1.0:
-            block[row] *= leg[0]
+    times(block, at.rows, DRIVE)
     least, gains = np.ones(2), np.empty(block.shape)
+    where = at.rows.starts, at.rows.offsets
     for k, limiters in enumerate(state.limiters):
-        _look(limiters, coefficients, block, gains)
+        _look(limiters, coefficients, block, gains, at.rows)
         upper, lower = state.lines[k]
         limiting.through(
-            block, gains, coefficients.works, coefficients.coupling, upper, lower, state.places[k], least
+            block,
+            gains,
+            coefficients.works,
+            *where,
+            *_of(at.rows, COUPLING),
+            upper,
+            lower,
+            state.places[k],
+            least,
         )
     if block.shape[1]:
         state.reduction_db = -20.0 * np.log10(np.maximum(least, 1e-6))
 
 
-def _look(limiters: list[Any], coefficients: Coefficients, block: np.ndarray, gains: np.ndarray) -> None:
+def _of(rows: Rows, number: int) -> tuple[np.ndarray, np.ndarray]:
+    """A number of each cell, and what it grows by for each frame."""
+    return np.ascontiguousarray(rows.table[:, number]), np.ascontiguousarray(rows.steps[:, number])
+
+
+def _look(
+    limiters: list[Any], coefficients: Coefficients, block: np.ndarray, gains: np.ndarray, rows: Rows
+) -> None:
     """Gains (2, frames) of the legs that do not pass."""
 
     def work(row: int) -> None:
-        leg = coefficients.legs[row]
-        if leg is not None:
-            _, ceiling, release = leg
-            limiters[row].gains(block[row], ceiling, release, gains[row])
+        if coefficients.works[row]:
+            # A release is that of the whole cell.
+            release, _ = _of(rows, RELEASE + row)
+            cells = rows.starts, rows.offsets, *_of(rows, CEILING + row), release
+            limiters[row].gains(block[row], cells, gains[row])
 
     on_both(work, block.shape[1])
 
@@ -198,6 +230,7 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
     process=process,
     offers=Offers(curve=curve, curve_handle=CURVE_HANDLE, makeup_db=makeup_db, meter=meter),
 )

@@ -11,6 +11,7 @@ from stonekite.remembered import Remembered
 from stonekite.stages import riding
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.machinery.rows import standing
 from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import Setting
 from stonekite.words import said
@@ -109,6 +110,16 @@ def moved(stage: Any, seconds: np.ndarray) -> Any:
         there: Any = setting.held(ride.points[0].value)
         stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
     return stage
+
+
+def still_rows(stage: Stage, context: Context) -> dict[str, Any]:
+    """What At has to know of a stage that stands still as it begins the recording."""
+    rows = kind_of(stage).rows
+    if rows is None:
+        return {}
+    begun = moved(stage, np.zeros(1)) if stage.rides else stage
+    made = standing(np.asarray(rows(begun, context), dtype=float).reshape(-1))
+    return {"rows": made, "out": (made, made)}
 
 
 _PLANS = Remembered()

@@ -73,6 +73,13 @@ def put(holder: Any, path: str, value: Any) -> Any:
     return msgspec.structs.replace(holder, **{step: inner})
 
 
+def highest(stage: Any, path: str, now: Any) -> float:
+    """The greatest that a number of a stage comes to: on its ride, if it is an array."""
+    if not isinstance(now, np.ndarray):
+        return float(now)
+    return max(point.value for ride in stage.rides if ride.path == path for point in ride.points)
+
+
 def _bent(setting: Setting, values: np.ndarray) -> np.ndarray:
     """Values as they move: frequencies and times in octaves, levels in dB, all else as it is."""
     return np.log2(values) if setting.taper == "log" else values

@@ -14,6 +14,7 @@ from stonekite.stages.base import At, Context
 from stonekite.stages.limiter import KIND as LIMITER
 from stonekite.stages.limiter import Limiter, LimiterShared, LimiterSide, meter
 from stonekite.stages.machinery import cascade
+from stonekite.stages.planning import still_rows
 
 DC_HZ = 2.0
 
@@ -112,6 +113,7 @@ class OutputNode:
             self.latency, self.memory = max(plan.latency), plan.memory
             self._limit = LIMITER.coefficients(ceiling, Context(rate))
             self._state = LIMITER.start(self._limit)
+            self._rows = still_rows(ceiling, Context(rate))
         self.layout = self.latency
 
     def take_over(self, other: "OutputNode") -> None:
@@ -124,7 +126,7 @@ class OutputNode:
         left, right = stereo
         out = np.stack([_mixed(left, a, right, b), _mixed(left, c, right, d)])
         if self._limit is not None:
-            LIMITER.process(self._state, self._limit, out, At(clock))
+            LIMITER.process(self._state, self._limit, out, At(clock, **self._rows))
         return out
 
     @property

@@ -9,7 +9,7 @@ import numpy as np
 
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.dry import Dry
-from stonekite.engine.graph.track import Following, at_start, mix_of
+from stonekite.engine.graph.track import Following, Track, at_start, mix_of, nothing_of
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
@@ -27,6 +27,11 @@ MOST_CAUGHT_UP = 16_384
 
 def _passes(legs: np.ndarray) -> None:
     """What a branch does in which nothing stands, and which waits for none."""
+
+
+def _tracks(kind: Kind, stage: Stage, context: Context) -> tuple[Track, Track]:
+    """Of the kind's numbers, and of the mix."""
+    return Track(kind.rows or nothing_of, stage, context), Track(mix_of, stage, context)
 
 
 class Node:
@@ -53,10 +58,13 @@ class Node:
         self.plan = plan
         self.late = late
         self._course = course
-        self._rows: Following = Following.of(
-            self.kind.rows, stage, context, None if twin is None else twin._rows
-        )
-        self._mixes: Following = Following.of(mix_of, stage, context, None if twin is None else twin._mixes)
+        self.tracks: tuple[Track, Track] = _tracks(self.kind, stage, context) if twin is None else twin.tracks
+        self._rows = Following(self.tracks[0], context.rate, course, late)
+        # What is held back has the numbers of where it came in.
+        self._out = {
+            n: Following(self.tracks[0], context.rate, course, late + n) for n in {*plan.latency} - {0}
+        }
+        self._mixes = Following(self.tracks[1], context.rate, course, late + max(plan.latency))
         self.coefficients: Any = (
             self.kind.coefficients(at_start(stage), context) if twin is None else twin.coefficients
         )
@@ -73,11 +81,10 @@ class Node:
         self._change_only = stage.change_only
         self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
         still = self._mixes.track.still
-        self._moves = still is None
         needs_dry = stage.change_only or still is None or bool((still.table != 1.0).any())
         lent = None if twin is None else twin._dry
         self._dry: Dry | None = (
-            Dry(self.kind, stage, context, self.latency, inner, lent) if needs_dry else None
+            Dry(self.kind, stage, context, self.latency, inner, late, course, lent) if needs_dry else None
         )
         self._remembers = None if self.kind.branching is None else self.kind.branching.heard
         inside = [] if self._remembers is not None else [line.latency for line in self.lines]
@@ -85,21 +92,24 @@ class Node:
 
     def process(self, legs: np.ndarray, clock: int, probe: "Probe | None" = None) -> None:
         """Process legs (2, frames) in place."""
-        asks = self.kind.follows_place or self._moves
-        places = self._course.runs(clock, legs.shape[1], self.late) if asks else ()
+        frames = legs.shape[1]
+        places = self._course.runs(clock, frames, self.late) if self.kind.follows_place else ()
         dry = None
         if self._dry is not None:
-            dry = self._dry.process(legs, clock, places)
+            dry = self._dry.process(legs, clock)
         through = self._through(clock, probe) if self.lines else ()
-        rows = self._rows.block(places, legs.shape[1])
-        self.kind.process(self.state, self.coefficients, legs, At(clock, through, self._inner, places, rows))
+        rows = self._rows.block(clock, frames)
+        later = {n: following.block(clock, frames) for n, following in self._out.items()}
+        out = later.get(self.plan.latency[0], rows), later.get(self.plan.latency[1], rows)
+        at = At(clock, through, self._inner, places, rows, out)
+        self.kind.process(self.state, self.coefficients, legs, at)
         if self._aligns:
             self._alignment.process(legs)
         if not finite(legs):
             legs[:] = clean(legs)
             self.state = self.kind.start(self.coefficients)
         if dry is not None:
-            self._blend(legs, dry, self._mixes.block(places, legs.shape[1]))
+            self._blend(legs, dry, self._mixes.block(clock, frames))
         if self._given_back != 1.0:
             legs *= self._given_back
 
@@ -114,6 +124,10 @@ class Node:
             gone[k] += legs.shape[1]
 
         return tuple(_passes if self._idle(k) else partial(through, k) for k in range(len(self.lines)))
+
+    @property
+    def _followings(self) -> list[Following]:
+        return [self._rows, *self._out.values(), self._mixes]
 
     def _idle(self, k: int) -> bool:
         """Whether nothing stands in a branch, and it waits for none."""
@@ -179,8 +193,8 @@ class Node:
     def take_over(self, other: "Node", length: int) -> None:
         """Go on from another node's state, where that means the same; the other one works on for `length` frames."""
         self.state = self._carried(other, other.state)
-        self._rows.go_on_from(other._rows)
-        self._mixes.go_on_from(other._mixes)
+        for ours, theirs in zip(self._followings, other._followings, strict=True):
+            ours.go_on_from(theirs)
         if self.kind.joins is not None:
             self.kind.joins(self.state, other.state, length)
         self._alignment = copy.deepcopy(other._alignment)

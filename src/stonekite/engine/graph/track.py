@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 
-from stonekite.engine.graph.course import Runs
+from stonekite.engine.graph.course import Course
 from stonekite.stages import planning
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.machinery.rows import CELL, Rows, moving, standing
@@ -32,7 +32,8 @@ def at_start(stage: Any) -> Any:
     return planning.moved(stage, np.zeros(1)) if stage.rides else stage
 
 
-def _none(stage: Any, context: Context) -> np.ndarray:
+def nothing_of(stage: Any, context: Context) -> np.ndarray:
+    """Of a kind that has no numbers that could move."""
     return np.zeros(0)
 
 
@@ -73,31 +74,28 @@ class Track:
 
 
 class Following:
-    """Who goes along a track, block by block. Where the place jumps, the numbers stay where they were for the moment, and
+    """Who goes along a track, block by block, so many frames `late`. Where the place jumps, the numbers stay where they
+    were for the moment, and
     what they are off by dies away."""
 
-    def __init__(self, track: Track, rate: float) -> None:
+    def __init__(self, track: Track, rate: float, course: Course, late: int) -> None:
         self.track = track
+        self.late = late
+        self._course = course
         self._fade = math.exp(-CELL / (planning.SEAM_S * rate))
         self._next: int | None = None
         self._ahead: np.ndarray | None = None
-
-    @classmethod
-    def of(
-        cls, make: Maker | None, stage: Stage, context: Context, lent: "Following | None" = None
-    ) -> "Following":
-        """Who goes along the track that `make` gives of a stage, or along one that another one goes along."""
-        return cls(Track(make or _none, stage, context) if lent is None else lent.track, context.rate)
 
     def go_on_from(self, other: "Following") -> None:
         """Be where another one is that goes along a track of as many numbers."""
         self._next = other._next
         self._ahead = None if other._ahead is None else other._ahead.copy()
 
-    def block(self, runs: Runs, frames: int) -> Rows:
-        """The rows of the next block, whose parts belong to these places."""
+    def block(self, clock: int, frames: int) -> Rows:
+        """The rows of the next block."""
         if self.track.still is not None:
             return self.track.still
+        runs = self._course.runs(clock, frames, self.late)
         parts = []
         ends = [*(first for first, _ in runs[1:]), frames]
         for (first, place), end in zip(runs, ends, strict=True):

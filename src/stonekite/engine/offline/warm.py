@@ -20,6 +20,7 @@ from stonekite.session import tree
 from stonekite.session.types import Intake, IntakeSide, Leg, Output, Split, Strip
 from stonekite.stages.base import LEGS, At, Context, Kind, Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.settings import settings_of
 
@@ -159,7 +160,8 @@ def _warm_kind(kind: Kind) -> None:
             coefficients = kind.coefficients(stage, context)
             frames = max(kind.plan(stage, context).latency) + 600
             lines = (lambda block: None,) * len(branches_of(stage))
-            kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), At(0, lines))
+            at = At(0, lines, **still_rows(stage, context))
+            kind.process(kind.start(coefficients), coefficients, np.zeros((2, frames)), at)
 
 
 def _all_ways(kind: Kind) -> Iterator[Stage]:

@@ -8,7 +8,7 @@ result does not depend on the block size. Transposed direct form II.
 
 import numpy as np
 
-from stonekite.signal.kernel import inner, kernel, lesser
+from stonekite.signal.kernel import any_of, inner, kernel, lesser
 from stonekite.signal.vectors.lanes import (
     LANES,
     choose,
@@ -208,10 +208,7 @@ def _cascade(block, position, starts, offsets, table, steps, state, masks, lags)
         last = starts[cell + 1] if cell + 1 < cells else block.shape[1]
         now = table[cell].reshape(groups, 5 * LANES)
         step = steps[cell].reshape(groups, 5 * LANES)
-        moves = False
-        for number in steps[cell]:
-            moves = moves or number != 0.0
-        if moves:
+        if any_of(steps[cell]):
             _moving_part(block, first, last, position + first, now, step, offsets[cell], state, masks, lags)
         else:
             cascade_part(block, first, last, position + first, now, state, masks)

@@ -61,8 +61,9 @@ def _top_taps() -> np.ndarray:
 
 
 @inner
-def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling):
-    """What the gain has to lack of 1 around each sample, as many samples late as `_seeing_late` says.
+def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling, rise, offset):
+    """What the gain has to lack of 1 around each sample, as many samples late as `_seeing_late` says. The
+    ceiling goes up by `rise` for each sample of the cell, of which the first one is `offset`.
 
     `past` (taps - 1 + CHUNK,) begins with what was last, `halves` (1 + CHUNK,) with the last point between samples, and
     `dense` (_KEPT + 2 CHUNK,) with the last of both. With `tops` and `short` it looks closer; `ends[3]` is then the bound
@@ -103,9 +104,15 @@ def _see(signal, past, taps, tops, short, halves, dense, high, ends, lacks, ceil
             bound = size if size > bound else bound
             lacks[i] += bound
         ends[3] = bound if bound > _NOTHING else 0.0
-    for i in range(frames):
-        peak = lacks[i] if lacks[i] > ceiling else ceiling
-        lacks[i] = 1.0 - ceiling / peak
+    if rise == 0.0:
+        for i in range(frames):
+            peak = lacks[i] if lacks[i] > ceiling else ceiling
+            lacks[i] = 1.0 - ceiling / peak
+    else:
+        for i in range(frames):
+            bound = ceiling + rise * float(offset + i)
+            peak = lacks[i] if lacks[i] > bound else bound
+            lacks[i] = 1.0 - bound / peak
     halves[0] = halves[frames]
     for k in range(look - 1):
         past[k] = past[frames + k]
@@ -176,27 +183,39 @@ def _work(release, window, asked, kept, earlier, past, ends, out):
 
 
 @kernel
-def _all(signal, eye, ceiling, release, window, asked, kept, earlier, before, ends, out):
-    """Gains for all of a signal, in pieces that stay in the processor's cache."""
+def _all(
+    signal, eye, starts, offsets, ceilings, rises, releases, window, asked, kept, earlier, before, ends, out
+):
+    """Gains for all of a signal, in pieces that stay in the processor's cache, each of one cell."""
     past, taps, tops, short, halves, dense, high = eye
-    for start in range(0, signal.shape[0], CHUNK):
-        piece = signal[start : start + CHUNK]
-        lacks = asked[window : window + piece.shape[0]]
-        _see(piece, past, taps, tops, short, halves, dense, high, ends, lacks, ceiling)
-        _work(release, window, asked, kept, earlier, before, ends, out[start : start + CHUNK])
+    cells = starts.shape[0]
+    for cell in range(cells):
+        stop = starts[cell + 1] if cell + 1 < cells else signal.shape[0]
+        for start in range(starts[cell], stop, CHUNK):
+            end = lesser(stop, start + CHUNK)
+            lacks = asked[window : window + end - start]
+            into = offsets[cell] + start - starts[cell]
+            now, rise = ceilings[cell], rises[cell]
+            _see(
+                signal[start:end], past, taps, tops, short, halves, dense, high, ends, lacks, now, rise, into
+            )
+            _work(releases[cell], window, asked, kept, earlier, before, ends, out[start:end])
 
 
 @kernel
-def through(block, gains, works, coupling, upper, lower, places, least):
+def through(block, gains, works, starts, offsets, couplings, rises, upper, lower, places, least):
     """Turn block (2, frames) by gains (2, frames), coupled, where a leg `works`, as late as its line is long. Lines go
     round, from `places` (2,) on; `least` (2,) becomes so many times the smallest gain.
     """
-    frames = block.shape[1]
-    if coupling > 0.0:
-        for i in range(frames):
-            both = lesser(gains[0, i], gains[1, i])
-            for row in range(2):
-                gains[row, i] = (1.0 - coupling) * gains[row, i] + coupling * both
+    frames, cells = block.shape[1], starts.shape[0]
+    for cell in range(cells):
+        coupling, rise = couplings[cell], rises[cell]
+        if coupling > 0.0 or rise != 0.0:
+            for i in range(starts[cell], starts[cell + 1] if cell + 1 < cells else frames):
+                share = coupling + rise * float(offsets[cell] + i - starts[cell])
+                both = lesser(gains[0, i], gains[1, i])
+                for row in range(2):
+                    gains[row, i] = (1.0 - share) * gains[row, i] + share * both
     for row in range(2):
         if not works[row]:
             continue
@@ -211,6 +230,9 @@ def through(block, gains, works, coupling, upper, lower, places, least):
             block[row, i] = was * gains[row, i]
         places[row] = place
         least[row] *= low
+
+
+Cells = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 
 
 class Limiter:
@@ -230,11 +252,12 @@ class Limiter:
         self._before = np.zeros(self.window)
         self._ends = np.zeros(4)
 
-    def gains(self, signal: np.ndarray, bound: float, release: float, out: np.ndarray) -> None:
-        """Gains (frames,) into `out`, for the signal (frames,) as it was `latency` samples ago. `bound` is the ceiling
-        less the margin, an amplitude."""
+    def gains(self, signal: np.ndarray, cells: Cells, out: np.ndarray) -> None:
+        """Gains (frames,) into `out`, for the signal (frames,) as it was `latency` samples ago. `cells` are where they
+        begin, how far into each it comes in, the ceilings less the margin as amplitudes, what these grow by for each
+        sample, and the releases, each (cells,)."""
         lines = self._asked, self._kept, self._earlier, self._before, self._ends
-        _all(signal, self._eye, bound, release, self.window, *lines, out)
+        _all(signal, self._eye, *cells, self.window, *lines, out)
 
 
 def _seeing_late(last: bool) -> int:

@@ -17,7 +17,9 @@ from stonekite.stages.eq import Band, Eq, EqSide, side_leg
 from stonekite.stages.eq import response as eq_response
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import beside
 from stonekite.stages.settings import Settings, choice, number
+from stonekite.words import said
 
 dynamics = lazy("stonekite.signal.levels.dynamics")
 envelope = lazy("stonekite.signal.levels.envelope")
@@ -37,6 +39,10 @@ HANDLES = (
     Handle("tilt", y="tilt_db", at_hz=TILT_HZ * 4, reach=0.39),
 )
 
+
+LOOK_AHEAD_STANDS = said("The look-ahead is by how much the stage is late: the sound would jump if it moved.")
+
+Numbers = float | np.ndarray
 
 Ratio = Annotated[
     float,
@@ -60,7 +66,15 @@ Release = Annotated[
 ]
 LookAhead = Annotated[
     float,
-    number("Look-ahead", "ms", 0.0, 20.0, step=0.1, help="Time by which the detector is ahead of the sound"),
+    number(
+        "Look-ahead",
+        "ms",
+        0.0,
+        20.0,
+        step=0.1,
+        help="Time by which the detector is ahead of the sound",
+        still=LOOK_AHEAD_STANDS,
+    ),
 ]
 
 
@@ -182,21 +196,16 @@ def plan(stage: Any, context: Context, slowest_ms: float) -> Plan:
 
 
 class Coefficients:
-    """Parameters of the gain computers (dynamics.ROWS, 2), sections of the detectors, delays of the sound.
+    """Sections of the detectors, delays of the sound, and what of the state is in use.
 
     `expands` tells that what is quiet is turned down and not what is loud; legs are then coupled by the one that is
     turned down less.
     """
 
-    def __init__(self, stage: Any, context: Context, columns: list[list[float]], *, expands: bool) -> None:
-        self.parameters = np.array(columns).T
+    def __init__(self, stage: Any, context: Context, slow: tuple[bool, bool], *, expands: bool) -> None:
         self.expands = expands
-        both = stage.upper is not None and stage.lower is not None
-        self.coupling = stage.shared.coupling / 100.0 if both else 0.0
-        heard = detector(stage)
-        self.sections = cascade.Coefficients(
-            side_leg(heard.upper, context.rate), side_leg(heard.lower, context.rate)
-        )
+        self.sections = cascade.Coefficients(*_heard(stage, context))
+        self.slow = slow
         self.delays = latency(stage, context.rate)
         self.detection = stage.shared.detection
         self.rate = context.rate
@@ -204,7 +213,7 @@ class Coefficients:
     @property
     def in_use(self) -> tuple:
         """Which parts of the state mean something."""
-        return self.detection, *(self.parameters[dynamics.SLOW] > 0).tolist()
+        return self.detection, *self.slow
 
 
 class State:
@@ -220,13 +229,14 @@ class State:
         self.reduction_db = np.zeros(2)
 
 
-def soft_knee(beyond_db: np.ndarray, slope: float, knee_db: float, most_db: float) -> np.ndarray:
+def soft_knee(beyond_db: np.ndarray, slope: Numbers, knee_db: Numbers, most_db: Numbers) -> np.ndarray:
     """Reduction in dB, `slope` for each dB beyond the threshold, with a parabola over the knee, at most `most_db`.
 
     Equation (4) of Giannoulis, Massberg and Reiss, "Digital Dynamic Range Compressor Design", 2012.
     """
     inside = beyond_db + knee_db / 2
-    soft = slope * inside**2 / (2 * knee_db) if knee_db > 0 else np.zeros_like(beyond_db)
+    knee = np.where(knee_db > 0, 2 * knee_db, 1.0)
+    soft = np.where(knee_db > 0, slope * inside**2 / knee, 0.0)
     found = np.where(inside <= 0, 0.0, np.where(beyond_db <= knee_db / 2, soft, slope * beyond_db))
     return np.minimum(np.maximum(found, 0.0), most_db)
 
@@ -257,19 +267,21 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     heard = block
+    rows = at.rows
     if coefficients.sections.works:
         heard = block.copy()
-        cascade.process(state.filters, coefficients.sections, heard, at)
+        rows = at.rows.part(0, dynamics.NUMBERS)
+        sections = at.rows.part(dynamics.NUMBERS, None)
+        cascade.run(state.filters, coefficients.sections, heard, at.clock, sections)
     work = dynamics.expand if coefficients.expands else dynamics.reduce
     powers = state.envelope.powers(heard, at.clock)
-    reductions = work(powers, heard.shape[1], coefficients.parameters, state.smoothers, state.room)
-    toward = -coefficients.coupling if coefficients.expands else coefficients.coupling
+    reductions = work(powers, heard.shape[1], rows, state.smoothers, state.room)
     state.delay.process(block)
-    dynamics.apply(block, reductions, toward, coefficients.parameters, state.room)
+    dynamics.apply(block, reductions, coefficients.expands, at.out, state.room)
     if reductions.shape[1]:
         upper, lower = state.room.greatest.tolist()
         shared = min(upper, lower) if coefficients.expands else max(upper, lower)
-        share = coefficients.coupling
+        share = float(rows.now[dynamics.COUPLING])
         state.reduction_db = np.array([upper + share * (shared - upper), lower + share * (shared - lower)])
 
 
@@ -278,10 +290,20 @@ def meter(state: State) -> np.ndarray:
     return state.reduction_db
 
 
-def columns(stage: Any, made: Any) -> list[list[float]]:
-    """Parameters of both legs: `made(side)` of each that is on, nothing for one that passes."""
+def _heard(stage: Any, context: Context) -> tuple[cascade.Leg, cascade.Leg]:
+    """What the detectors hear their legs through."""
+    heard = detector(stage)
+    return side_leg(heard.upper, context.rate), side_leg(heard.lower, context.rate)
+
+
+def rows_of(stage: Any, context: Context, made: Callable[[Any], list[Any]]) -> np.ndarray:
+    """Rows (n, numbers): those of the gain computers, `made(side)` of each leg that is on and nothing for one that
+    passes, the coupling, and the sections of the detectors."""
     sides = [getattr(stage, leg) for leg in LEGS]
-    return [passing() if side is None else made(side) for side in sides]
+    columns = [passing() if side is None else made(side) for side in sides]
+    numbers = [number for pair in zip(*columns, strict=True) for number in pair]
+    coupling = 0.0 if None in sides else stage.shared.coupling / 100.0
+    return beside(*numbers, coupling, cascade.rows_of(*_heard(stage, context)))
 
 
 def kind(

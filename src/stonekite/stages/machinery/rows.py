@@ -76,8 +76,13 @@ def beside(*parts: "np.ndarray | float") -> np.ndarray:
 
 def times(block: np.ndarray, rows: Rows, first: int) -> None:
     """Multiply each leg of a block (2, frames) by a number of its own, from `first` on, in place."""
-    for leg, gain in enumerate(rows.table[0, first : first + 2]):
-        if rows.moves:
-            block[leg] *= rows.along(first + leg, block.shape[1])
-        elif gain != 1.0:
-            block[leg] *= gain
+    for leg in range(2):
+        times_leg(block[leg], rows, first + leg)
+
+
+def times_leg(signal: np.ndarray, rows: Rows, number: int) -> None:
+    """Multiply a signal (frames,) by a number, in place."""
+    if rows.moves:
+        signal *= rows.along(number, len(signal))
+    elif rows.table[0, number] != 1.0:
+        signal *= rows.table[0, number]
