@@ -111,7 +111,7 @@ def _rows(c: ctypes.CDLL) -> Iterator[tuple[str, str]]:
         (dynamics.ATTACK, attack), (dynamics.RELEASE, release), (dynamics.GAIN, 3.0),
     ):  # fmt: skip
         numbers[2 * row : 2 * row + 2] = value
-    rows = standing(numbers)
+    rows = standing(numbers).cells
     smoothers, room = np.zeros((dynamics.MEMORIES, 2)), dynamics.Room()
     wanted, fast = np.empty(BLOCK), np.zeros(2)
 

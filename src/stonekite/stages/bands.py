@@ -29,6 +29,7 @@ from stonekite.stages.base import (
 from stonekite.stages.branch import Branch
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import beside, times
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
@@ -105,12 +106,15 @@ HANDLES = (
 )
 
 
-def crossovers(side: BandsSide) -> tuple[float, ...]:
+def crossovers(side: BandsSide) -> tuple[Any, ...]:
     """The frequencies in Hz at which a side is cut, in rising order."""
-    return tuple(sorted((side.first_hz, side.second_hz, side.third_hz)[: side.count - 1]))
+    given = (side.first_hz, side.second_hz, side.third_hz)[: side.count - 1]
+    if any(isinstance(hz, np.ndarray) for hz in given):
+        return tuple(np.sort(np.broadcast_arrays(*given), axis=0))
+    return tuple(sorted(given))
 
 
-def gains(side: BandsSide) -> list[float]:
+def gains(side: BandsSide) -> list[Any]:
     """Gain of each band of a side: level, mute and alone."""
     paths = side.paths[: side.count]
     alone = any(path.alone for path in paths)
@@ -176,7 +180,7 @@ def _band(stage: BandsStage, leg: LegName, band: int, rate: float) -> cascade.Le
 
 
 class Coefficients:
-    """The filters of the bands (none for the dry part), their gains (bands, 2), and what goes through beside them."""
+    """The filters of the bands (none for the dry part), and what goes through beside them."""
 
     def __init__(self, stage: BandsStage, rate: float, dry: bool) -> None:
         sides = [getattr(stage, leg) for leg in LEGS]
@@ -187,16 +191,46 @@ class Coefficients:
         ]
         self.empty = [[row for row in range(2) if not band.legs[row].slots] for band in self.bands]
         """Which legs have no such band."""
-        self.gains = np.zeros((self.count, 2))
-        for row, side in enumerate(sides):
-            if side is not None and not dry:
-                self.gains[: side.count, row] = gains(side)
         self.passes = [dry or side is None for side in sides]
-        self.turned = cascade.Coefficients(*(self._beside(stage, row, rate) for row in range(2)))
+        self.turned = cascade.Coefficients(*_beside(stage, rate, dry))
 
-    def _beside(self, stage: BandsStage, row: int, rate: float) -> cascade.Leg:
-        leg = LEGS[row]
-        return _whole(stage, leg, rate) if self.passes[row] else cascade.Leg.of(_turned(stage, leg, rate))
+
+def _beside(stage: BandsStage, rate: float, dry: bool) -> list[cascade.Leg]:
+    """What each leg goes through beside its bands."""
+    return [
+        _whole(stage, leg, rate)
+        if dry or getattr(stage, leg) is None
+        else cascade.Leg.of(_turned(stage, leg, rate))
+        for leg in LEGS
+    ]
+
+
+def rows(stage: BandsStage, context: Context) -> np.ndarray:
+    """Rows (n, numbers): the gains of each band on both legs, the sections of each band, those beside them."""
+    sides = [getattr(stage, leg) for leg in LEGS]
+    count = max((side.count for side in sides if side is not None), default=0)
+    of_legs = [[] if side is None else gains(side) for side in sides]
+    found = [leg[k] if k < len(leg) else 0.0 for k in range(count) for leg in of_legs]
+    filters = [
+        cascade.rows_of(_band(stage, "upper", k, context.rate), _band(stage, "lower", k, context.rate))
+        for k in range(count)
+    ]
+    return beside(*found, *filters, dry_rows(stage, context, False))
+
+
+def dry_rows(stage: BandsStage, context: Context, dry: bool = True) -> np.ndarray:
+    """Of what is beside the bands."""
+    return cascade.rows_of(*_beside(stage, context.rate, dry))
+
+
+def stands(stage: BandsStage, path: str) -> str:
+    """Why a number cannot move: what is not in use."""
+    leg, _, field = path.partition(".")
+    side = getattr(stage, leg)
+    known = {"second_hz": 2, "third_hz": 3}.get(field, 0)
+    if field.startswith("paths."):
+        known = int(field.split(".")[1])
+    return "" if side is None or known < side.count else said("There is no such band here.")
 
 
 class State:
@@ -299,19 +333,25 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
+    first = 2 * coefficients.count
     if coefficients.count:
         total = np.zeros_like(block)
         for k, filters in enumerate(coefficients.bands):
             band = block.copy()
-            cascade.process(state.bands[k], filters, band, at)
+            cascade.run(state.bands[k], filters, band, at.clock, at.rows.part(first, first + filters.numbers))
+            first += filters.numbers
             for row in coefficients.empty[k]:
                 band[row] = 0.0
             at.lines[k](band)
-            mixing.add_by(coefficients.gains[k], band, total)
+            if at.rows.moves:
+                times(band, at.rows, 2 * k)
+                total += band
+            else:
+                mixing.add_by(at.rows.table[0, 2 * k : 2 * k + 2], band, total)
         for row, passes in enumerate(coefficients.passes):
             if not passes:
                 block[row] = total[row]
-    cascade.process(state.turned, coefficients.turned, block, at)
+    cascade.run(state.turned, coefficients.turned, block, at.clock, at.rows.part(first, None))
 
 
 KIND = Kind(
@@ -327,8 +367,10 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
+    stands=stands,
     process=process,
-    dry=Dry(dry_coefficients, dry_response),
+    dry=Dry(dry_coefficients, dry_response, dry_rows),
     offers=Offers(handles=HANDLES, parts=parts, greatest=greatest),
     branching=Branching(plan=whole_plan, response=response, only=only, names=names),
 )

@@ -5,6 +5,7 @@ Each band of each leg has a detector of its own, which hears exactly the range t
 
 import copy
 import math
+from collections.abc import Iterator
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -16,6 +17,7 @@ from stonekite.stages.base import LEGS, RINGS, SETTLED, At, Context, Kind, LegNa
 from stonekite.stages.machinery import detecting
 from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
 from stonekite.stages.machinery.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
+from stonekite.stages.riding import found
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
@@ -97,17 +99,28 @@ class DynamicEq(Stage, frozen=True, kw_only=True, tag="dynamic-eq"):
 
 
 def _works(band: Band | None) -> bool:
-    return band is not None and band.on and band.range_db != 0.0 and band.ratio > 1.0
+    if band is None or not band.on:
+        return False
+    moves = isinstance(band.range_db, np.ndarray) or isinstance(band.ratio, np.ndarray)
+    return moves or (band.range_db != 0.0 and band.ratio > 1.0)
 
 
-def _slope(band: Band) -> float:
+def _slope(band: Band) -> Any:
+    if isinstance(band.ratio, np.ndarray):
+        return np.where(band.ratio >= LIMITING, 1.0, 1.0 - 1.0 / band.ratio)
     return 1.0 if band.ratio >= LIMITING else 1.0 - 1.0 / band.ratio
 
 
-def _filter(band: Band, rate: float) -> tuple[float, float]:
+def _filter(band: Band, rate: float) -> tuple[Any, Any]:
     """tan(pi f / rate) and the damping 1/Q of a band; that of a bell is widened against the bent axis, so that its
     width in octaves stays (Bristow-Johnson, "Cookbook formulae for audio EQ biquad filter coefficients").
     """
+    if isinstance(band.frequency_hz, np.ndarray) or isinstance(band.q, np.ndarray):
+        angles = 2.0 * np.pi * np.minimum(band.frequency_hz, _HIGHEST * rate) / rate
+        widened = np.minimum(_WIDEST, angles / np.sin(angles)) if band.shape == "bell" else 1.0
+        halved = np.arcsinh(0.5 / band.q)
+        dampings = 2.0 * np.sinh(halved * widened) if band.shape == "bell" else 1.0 / band.q
+        return np.tan(0.5 * angles), dampings
     angle = 2.0 * math.pi * min(band.frequency_hz, _HIGHEST * rate) / rate
     damping = 1.0 / band.q
     if band.shape == "bell":
@@ -187,44 +200,59 @@ def plan(stage: DynamicEq, context: Context) -> Plan:
 
 
 class Coefficients:
-    """Parameters of all bands, how much the legs are coupled, and how long the sound is held back."""
+    """Which bands there are, and how long the sound is held back."""
 
     def __init__(self, stage: DynamicEq, context: Context) -> None:
         rate = context.rate
         self.detection, self.rate = stage.shared.detection, rate
-        lanes: list[list[float] | None] = []
-        self.signs = np.ones((2, BANDS))
-        self.slots: list[tuple[str, str] | None] = []
-        for row, leg in enumerate(LEGS):
-            side = getattr(stage, leg)
-            for k in range(BANDS):
-                band = side.bands[k] if side is not None and k < len(side.bands) else None
-                lanes.append(self._lane(side, band, rate) if _works(band) else None)
-                self.slots.append((band.shape, self.detection) if band is not None and _works(band) else None)
-                self.signs[row, k] = -1.0 if band is not None and band.range_db < 0 else 1.0
-        self.parameters = dynamic_bands.packed(lanes)
-        self.coupling = stage.shared.coupling / 100.0
+        self.slots = [
+            (band.shape, self.detection) if band is not None and _works(band) else None
+            for _, band in _lanes(stage)
+        ]
         self.delays = detecting.latency(stage, rate)
 
-    @staticmethod
-    def _lane(side: DynamicEqSide, band: Any, rate: float) -> list[float]:
-        feed, damping = _filter(band, rate)
-        return [
-            feed,
-            damping,
-            damping if band.shape == "bell" else 0.0,
-            1.0 if band.shape == "low-shelf" else 0.0,
-            1.0 if band.shape == "high-shelf" else 0.0,
-            band.threshold_db - side.trim_db,
-            _slope(band),
-            KNEE_DB,
-            abs(band.range_db),
-            math.copysign(1.0, band.range_db),
-            dynamics.smoothing(band.attack_ms * 1e-3, rate),
-            dynamics.smoothing(band.release_ms * 1e-3, rate),
-            0.0 if band.shape == "bell" else 1.0,
-            1.0,
-        ]
+
+def _lanes(stage: DynamicEq) -> Iterator[tuple[Any, Any]]:
+    """The sides and bands of all lanes, None where there is none."""
+    for leg in LEGS:
+        side = getattr(stage, leg)
+        for k in range(BANDS):
+            yield side, side.bands[k] if side is not None and k < len(side.bands) else None
+
+
+def _lane(side: DynamicEqSide, band: Any, rate: float) -> list[Any]:
+    feed, damping = _filter(band, rate)
+    return [
+        feed,
+        damping,
+        damping if band.shape == "bell" else 0.0,
+        1.0 if band.shape == "low-shelf" else 0.0,
+        1.0 if band.shape == "high-shelf" else 0.0,
+        band.threshold_db - side.trim_db,
+        _slope(band),
+        KNEE_DB,
+        abs(band.range_db),
+        np.copysign(1.0, band.range_db),
+        dynamics.smoothing(band.attack_ms * 1e-3, rate),
+        dynamics.smoothing(band.release_ms * 1e-3, rate),
+        0.0 if band.shape == "bell" else 1.0,
+        1.0,
+    ]
+
+
+def rows(stage: DynamicEq, context: Context) -> np.ndarray:
+    """Rows (n, dynamic_bands.NUMBERS)."""
+    lanes = [_lane(side, band, context.rate) if _works(band) else None for side, band in _lanes(stage)]
+    made: np.ndarray = dynamic_bands.packed(lanes, stage.shared.coupling / 100.0)
+    return made
+
+
+def stands(stage: DynamicEq, path: str) -> str:
+    """Why a number of a band cannot move."""
+    there = found(stage, path)
+    if there is not None and isinstance(there[0], Band) and not there[0].on:
+        return said("This band is off.")
+    return ""
 
 
 class State:
@@ -261,8 +289,9 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     if any(coefficients.delays):
         heard = block.copy()
         state.delay.process(block)
-    state.bank.process(heard, block, at.clock, coefficients.parameters, coefficients.coupling)
-    state.gains_db = coefficients.signs * state.bank.most.reshape(2, BANDS)
+    state.bank.process(heard, block, at.clock, at.rows.cells)
+    signs = at.rows.table[-1, dynamic_bands.SIGN * dynamic_bands.LANES :][: dynamic_bands.LANES]
+    state.gains_db = np.where(signs < 0.0, -1.0, 1.0).reshape(2, BANDS) * state.bank.most.reshape(2, BANDS)
 
 
 def bands_now(state: State) -> tuple[np.ndarray, np.ndarray]:
@@ -285,6 +314,8 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
+    stands=stands,
     process=process,
     offers=Offers(
         bands=Bands(Band, BANDS, SHAPES, "range_db"),

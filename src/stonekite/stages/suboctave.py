@@ -16,6 +16,7 @@ from stonekite.signal.filters import design
 from stonekite.stages.base import LEGS, At, Context, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import beside, times_leg
 from stonekite.stages.settings import flag, number
 
 following = lazy("stonekite.signal.following")
@@ -97,7 +98,6 @@ class Coefficients:
         self.sides = tuple(getattr(stage, leg) for leg in LEGS)
         self.low_pass = cascade.Coefficients(*(_filter(side, rate) for side in self.sides))
         self.before = design.cut("low-pass", _LOW_PASS_HZ, 24, rate)
-        self.gains = [0.0 if side is None else gain_of(side.level_db) for side in self.sides]
         self.late = following.late(rate)
         self.steps = 1.0 / (RISE_S * rate), 1.0 / (FALL_S * rate)
 
@@ -111,6 +111,21 @@ class State:
     waiting: Delay
     low_pass: Any
     scratch: np.ndarray
+
+
+LEVEL, LOWEST, HIGHEST, SECTIONS = 0, 2, 4, 6
+"""Of the numbers of a row: of the upper and the lower leg each."""
+
+
+def rows(stage: Suboctave, context: Context) -> np.ndarray:
+    """Rows (n, numbers): levels, lowest and highest notes of both legs, the sections of the low-pass."""
+    sides = [getattr(stage, leg) for leg in LEGS]
+    levels = [0.0 if side is None else gain_of(side.level_db) for side in sides]
+    lowest = [0.0 if side is None else np.minimum(side.lowest_hz, side.highest_hz) for side in sides]
+    highest = [0.0 if side is None else np.maximum(side.lowest_hz, side.highest_hz) for side in sides]
+    return beside(
+        *levels, *lowest, *highest, cascade.rows_of(*(_filter(side, context.rate) for side in sides))
+    )
 
 
 def start(coefficients: Coefficients) -> State:
@@ -145,27 +160,31 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     state.waiting.process(block)
     under = np.zeros_like(block)
     for row, side in enumerate(coefficients.sides):
-        if side is not None:
+        if side is None:
+            continue
+        for first, last, numbers in at.rows.pieces(block.shape[1]):
             following.octave_below(
-                block[row],
-                heard[row],
-                at.clock,
+                block[row, first:last],
+                heard[row, first:last],
+                at.clock + first,
                 coefficients.rate,
                 coefficients.before,
-                min(side.lowest_hz, side.highest_hz),
-                max(side.lowest_hz, side.highest_hz),
+                float(numbers[LOWEST + row]),
+                float(numbers[HIGHEST + row]),
                 *coefficients.steps,
                 state.numbers[row],
                 state.pasts[row],
                 state.scratch,
-                under[row],
+                under[row, first:last],
             )
-    cascade.process(state.low_pass, coefficients.low_pass, under, at)
+    out = at.out[1 if coefficients.sides[0] is None else 0]
+    cascade.run(state.low_pass, coefficients.low_pass, under, at.clock, out.part(SECTIONS, None))
     for row, side in enumerate(coefficients.sides):
         if side is not None:
             if not side.keeps:
                 block[row] = 0.0
-            block[row] += coefficients.gains[row] * under[row]
+            times_leg(under[row], at.out[row], LEVEL + row)
+            block[row] += under[row]
 
 
 def greatest(stage: Suboctave, hz: np.ndarray, rate: float) -> np.ndarray:
@@ -196,6 +215,7 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
     process=process,
     offers=Offers(
         handles=(

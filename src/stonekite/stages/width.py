@@ -11,6 +11,7 @@ from typing import Annotated, Any, Literal, NamedTuple
 import numpy as np
 
 from stonekite.signal.filters import design
+from stonekite.signal.filters.crossover import laid
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.rows import beside
@@ -60,21 +61,16 @@ def crossover(frequency_hz: float | np.ndarray, slope: int, rate: float) -> tupl
         pole = (warp - 1) / (warp + 1)
         gain = 1 / (1 + warp)
         # An all-pass of the first order turns over between the ends: the highs stay upright.
-        rows = [(gain, -gain, none, pole, none)] * 2
-        return _laid(rows), _laid([(-pole, -one, none, pole, none)])
-    high: list[tuple[Any, ...]] = []
-    both: list[tuple[Any, ...]] = []
+        rows: list[list[Any]] = [[gain, -gain, none, pole, none]] * 2
+        return laid(rows), laid([[-pole, -one, none, pole, none]])
+    high: list[list[Any]] = []
+    both: list[list[Any]] = []
     for q in design.butterworth_qs(slope // 12):
         norm = 1 / (1 + warp / q + warp * warp)
         a1, a2 = 2 * (warp * warp - 1) * norm, (1 - warp / q + warp * warp) * norm
-        high += [(norm, -2 * norm, norm, a1, a2)] * 2
-        both.append((a2, a1, one, a1, a2))
-    return _laid(high), _laid(both)
-
-
-def _laid(sections: list[tuple[Any, ...]]) -> np.ndarray:
-    """Sections (n, 5), or (k, n, 5) of numbers that are arrays (k,)."""
-    return np.moveaxis(np.array(sections), -1, 0) if np.ndim(sections[0][0]) else np.array(sections)
+        high += [[norm, -2 * norm, norm, a1, a2]] * 2
+        both.append([a2, a1, one, a1, a2])
+    return laid(high), laid(both)
 
 
 def response(stage: Width, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:

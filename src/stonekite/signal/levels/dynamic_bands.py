@@ -18,10 +18,11 @@ on.
 """
 
 import copy
+from typing import Any
 
 import numpy as np
 
-from stonekite.signal.kernel import greater, inner, kernel, lesser
+from stonekite.signal.kernel import any_of, greater, inlined, inner, kernel, lesser
 from stonekite.signal.levels.dynamics import DB_PER_LOG2_POWER
 from stonekite.signal.levels.envelope import Envelope
 from stonekite.signal.vectors.fused import fused
@@ -72,12 +73,22 @@ _HALF_GAIN = 0.5 * 0.16609640474436813
 outputs; threshold in dB; dB of gain for each dB beyond it; knee and range in dB; 1 to lift, -1 to cut; smoothing
 factors of attack and release; 1 for a shelf; 1 where there is a band."""
 ROWS = 14
+TURNS = (ROWS + 6) * LANES
+"""Of a row of numbers: where those of the wavefront begin."""
+COUPLING = TURNS + 8 * LANES
+NUMBERS = COUPLING + 1
 UPPER = np.concatenate([np.ones(BANDS), np.zeros(BANDS)])
 """Lanes of the upper leg."""
 
 
-@inner
-def _listen(block, start, stop, p, memory, heard):
+@inlined
+def _at(p, q, row, k, moves):
+    """Parameters of a row of `p`; k times those of `q` on where they move."""
+    return fma(load(q, row * LANES), k, load(p, row * LANES)) if moves else load(p, row * LANES)
+
+
+@inlined
+def _listen(block, start, stop, p, q, offset, memory, heard, moves):
     """What each detector hears (frames, LANES) of block[:, start:stop]."""
     upper, lower = load(p, ROWS * LANES), load(p, (ROWS + 1) * LANES)
     a1, a2, a3 = (
@@ -92,8 +103,18 @@ def _listen(block, start, stop, p, memory, heard):
         load(p, HEARS_HIGH * LANES),
     )
     first, second = load(memory, 0), load(memory, LANES)
-    minus, two = splat(-1.0), splat(2.0)
+    minus, one, two = splat(-1.0), splat(1.0), splat(2.0)
+    k = splat(offset)
     for i in range(start, stop):
+        if moves:
+            a1, a2, a3 = (
+                _at(p, q, ROWS + 2, k, True),
+                _at(p, q, ROWS + 3, k, True),
+                _at(p, q, ROWS + 4, k, True),
+            )
+            damping = _at(p, q, DAMPING, k, True)
+            hears_band = _at(p, q, HEARS_BAND, k, True)
+            k = fma(one, k, one)
         x = fma(splat(block[0, i]), upper, mul(splat(block[1, i]), lower))
         v3 = fma(minus, second, x)
         v1 = fma(a1, first, mul(a2, v3))
@@ -107,8 +128,8 @@ def _listen(block, start, stop, p, memory, heard):
     store(memory, LANES, second)
 
 
-@inner
-def _ask(levels, frames, p, memory, amounts):
+@inlined
+def _ask(levels, frames, p, q, offset, memory, amounts, moves):
     """Smoothed amounts in dB (frames, LANES) from log2 of the powers."""
     minus, zero = splat(-1.0), splat(0.0)
     below = mul(minus, load(p, THRESHOLD * LANES))
@@ -118,7 +139,14 @@ def _ask(levels, frames, p, memory, amounts):
     attack, release = load(p, ATTACK * LANES), load(p, RELEASE * LANES)
     per_level = splat(DB_PER_LOG2_POWER)
     amount = load(memory, 2 * LANES)
+    one, k = splat(1.0), splat(offset)
     for i in range(frames):
+        if moves:
+            below = mul(minus, _at(p, q, THRESHOLD, k, True))
+            slope, bend = _at(p, q, SLOPE, k, True), _at(p, q, ROWS + 5, k, True)
+            most = _at(p, q, RANGE, k, True)
+            attack, release = _at(p, q, ATTACK, k, True), _at(p, q, RELEASE, k, True)
+            k = fma(one, k, one)
         over = fma(per_level, load(levels, i * LANES), below)
         inside = fma(over, splat(1.0), half)
         soft = choose(inside, mul(bend, mul(inside, inside)), zero)
@@ -132,27 +160,33 @@ def _ask(levels, frames, p, memory, amounts):
 
 
 @inner
-def _couple(amounts, frames, p, coupling, used, most, roots):
+def _couple(amounts, frames, p, q, offset, used, most, roots):
     """log2 of the square roots of the gains into `roots`, as the wavefront wants them: those of band b in its pair of
     lanes, b steps later; where no band is they stay 0. The greatest amounts go into `most` (LANES,).
     """
     for i in range(frames):
+        k = offset + float(i)
+        coupling = fused(q[COUPLING], k, p[COUPLING])
         for b in range(used):
             at = i * LANES + b
             mine, other = amounts[at], amounts[at + BANDS]
-            if coupling > 0.0 and p[ON, b] * p[ON, b + BANDS] > 0.0:
+            if coupling > 0.0 and p[ON * LANES + b] * p[ON * LANES + b + BANDS] > 0.0:
                 larger = greater(mine, other)
-                mine = lesser(fused(1.0 - coupling, mine, coupling * larger), p[RANGE, b])
-                other = lesser(fused(1.0 - coupling, other, coupling * larger), p[RANGE, b + BANDS])
+                range_a = fused(q[RANGE * LANES + b], k, p[RANGE * LANES + b])
+                range_b = fused(q[RANGE * LANES + b + BANDS], k, p[RANGE * LANES + b + BANDS])
+                mine = lesser(fused(1.0 - coupling, mine, coupling * larger), range_a)
+                other = lesser(fused(1.0 - coupling, other, coupling * larger), range_b)
             pair = (i + b) * LANES + 2 * b
-            roots[pair] = _HALF_GAIN * p[SIGN, b] * mine
-            roots[pair + 1] = _HALF_GAIN * p[SIGN, b + BANDS] * other
+            sign_a = fused(q[SIGN * LANES + b], k, p[SIGN * LANES + b])
+            sign_b = fused(q[SIGN * LANES + b + BANDS], k, p[SIGN * LANES + b + BANDS])
+            roots[pair] = _HALF_GAIN * sign_a * mine
+            roots[pair + 1] = _HALF_GAIN * sign_b * other
             most[b] = greater(most[b], mine)
             most[b + BANDS] = greater(most[b + BANDS], other)
 
 
-@inner
-def _turn(block, start, count, turns, roots, memory, masks):
+@inlined
+def _turn(block, start, count, turns, growing, offset, roots, memory, masks, lags, moves):
     """All bands over block[:, start : start + count] in place; `roots` are the square roots of their gains."""
     a1, a2, a3 = load(turns, 0), load(turns, LANES), load(turns, 2 * LANES)
     damping = load(turns, 3 * LANES)
@@ -161,7 +195,16 @@ def _turn(block, start, count, turns, roots, memory, masks):
     first, second = load(memory, 3 * LANES), load(memory, 4 * LANES)
     one, two, minus = splat(1.0), splat(2.0), splat(-1.0)
     y = zero()
+    k = fma(minus, load(lags, 0), splat(offset))
     for step in range(count + _LAG):
+        if moves:
+            a1, a2, a3 = (
+                _at(turns, growing, 0, k, True),
+                _at(turns, growing, 1, k, True),
+                _at(turns, growing, 2, k, True),
+            )
+            damping = _at(turns, growing, 3, k, True)
+            k = fma(one, k, one)
         heard = step < count
         x = push_pair(y, block[0, start + step] if heard else 0.0, block[1, start + step] if heard else 0.0)
         root = load(roots, step * LANES)
@@ -189,33 +232,49 @@ def _turn(block, start, count, turns, roots, memory, masks):
     store(memory, 4 * LANES, second)
 
 
+@inlined
+def _cell_end(starts, cell, frames):
+    return starts[cell + 1] if cell + 1 < starts.shape[0] else frames
+
+
 @kernel
-def _hear(heard, position, p, memory, out):
+def _hear(heard, position, starts, offsets, table, steps, memory, out):
     """What all detectors hear of heard (2, frames), frame by frame into `out` (frames * LANES,)."""
     frames = heard.shape[1]
-    start = 0
+    start = cell = 0
     while start < frames:
+        if start == _cell_end(starts, cell, frames):
+            cell += 1
         offset = (position + start) % CHUNK
         if offset == 0:
             for row in (0, 1):
                 store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
-        count = lesser(frames - start, CHUNK - offset)
-        _listen(heard, start, start + count, p, memory, out[start * LANES :])
+        count = lesser(lesser(frames, _cell_end(starts, cell, frames)) - start, CHUNK - offset)
+        p, q, into = table[cell], steps[cell], float(offsets[cell] + start - starts[cell])
+        if any_of(q):
+            _listen(heard, start, start + count, p, q, into, memory, out[start * LANES :], True)
+        else:
+            _listen(heard, start, start + count, p, q, into, memory, out[start * LANES :], False)
         start += count
 
 
 @kernel
 def _work(
-    block, powers, position, p, turns, coupling, bands, memory, levels, amounts, roots, loudest, most, masks
-):
+    block, powers, position, starts, offsets, table, steps, bands, memory, levels, amounts, roots, loudest, most, masks,
+    lags,
+):  # fmt: skip
     frames = block.shape[1]
-    start = 0
+    start = cell = 0
     while start < frames:
+        if start == _cell_end(starts, cell, frames):
+            cell += 1
         offset = (position + start) % CHUNK
         if offset == 0:
             for row in (3, 4):
                 store(memory, row * LANES, flush(load(memory, row * LANES), _TINY))
-        count = lesser(frames - start, CHUNK - offset)
+        count = lesser(lesser(frames, _cell_end(starts, cell, frames)) - start, CHUNK - offset)
+        p, q, into = table[cell], steps[cell], float(offsets[cell] + start - starts[cell])
+        moves = any_of(q)
         floor, one, top = splat(_FLOOR), splat(1.0), load(loudest, 0)
         for i in range(count):
             power = fma(load(powers, (start + i) * LANES), one, floor)
@@ -223,11 +282,18 @@ def _work(
             top = choose(fma(splat(-1.0), top, power), power, top)
         store(loudest, 0, top)
         log2_into(levels[: count * LANES], amounts)
-        _ask(amounts, count, p, memory, levels)
-        _couple(levels, count, p, coupling, bands, most, roots)
+        if moves:
+            _ask(amounts, count, p, q, into, memory, levels, True)
+        else:
+            _ask(amounts, count, p, q, into, memory, levels, False)
+        _couple(levels, count, p, q, into, bands, most, roots)
         used = (count + _LAG) * LANES
         exp2_into(roots[:used], amounts)
-        _turn(block, start, count, turns, amounts, memory, masks)
+        turns, growing = p[TURNS:COUPLING], q[TURNS:COUPLING]
+        if moves:
+            _turn(block, start, count, turns, growing, into, amounts, memory, masks, lags, True)
+        else:
+            _turn(block, start, count, turns, growing, into, amounts, memory, masks, lags, False)
         start += count
 
 
@@ -236,32 +302,38 @@ for _step in range(_LAG):
     _MASKS[_step, : 2 * (_step + 1)] = 1.0
 
 
+_LAGS = np.repeat(np.arange(float(BANDS)), 2)
+"""By how many frames each lane of the wavefront is behind the first."""
 _PAIRS = np.arange(LANES).reshape(2, BANDS).T.ravel()
 """Lanes in the order of the wavefront: both legs of the first band, of the second, and so on."""
 
 
-def packed(columns: list[list[float] | None]) -> tuple[np.ndarray, np.ndarray]:
-    """Parameters for `Bank`, from those of each lane (ROWS,), None where there is no band: for the detectors, and for
-    the wavefront.
+def packed(columns: list[list[Any] | None], coupling: float | np.ndarray) -> np.ndarray:
+    """Rows (n, NUMBERS) for `Bank`, from the parameters of each lane (ROWS,), floats or arrays (n,), None where there is
+    no band: for the detectors, for the wavefront, and the coupling.
     """
-    p = np.zeros((ROWS + 6, LANES))
+    flat = [coupling, *(number for column in columns if column is not None for number in column)]
+    count = max(np.size(number) for number in flat)
+    p = np.zeros((ROWS + 6, LANES, count))
     p[FEED] = p[DAMPING] = 1.0
     for lane, column in enumerate(columns):
         if column is not None:
-            p[:ROWS, lane] = column
-    p[ROWS], p[ROWS + 1] = UPPER, 1.0 - UPPER
+            for row, number in enumerate(column):
+                p[row, lane] = number
+    p[ROWS], p[ROWS + 1] = UPPER[:, None], 1.0 - UPPER[:, None]
     p[ROWS + 2] = 1.0 / (1.0 + p[FEED] * (p[FEED] + p[DAMPING]))
     p[ROWS + 3] = p[FEED] * p[ROWS + 2]
     p[ROWS + 4] = p[FEED] * p[ROWS + 3]
     p[ROWS + 5] = np.where(p[KNEE] > 0, p[SLOPE] / (2.0 * np.maximum(p[KNEE], 1e-9)), 0.0)
     bell, shelf = p[ON] * (1.0 - p[SHELF]), p[ON] * p[SHELF]
     turns = np.array([*p[ROWS + 2 : ROWS + 5], p[DAMPING], bell, shelf, p[HEARS_LOW], p[HEARS_HIGH]])
-    return p, np.ascontiguousarray(turns[:, _PAIRS]).ravel()
+    parts = p.reshape(-1, count), turns[:, _PAIRS].reshape(-1, count), np.broadcast_to(coupling, (1, count))
+    return np.ascontiguousarray(np.concatenate(parts).T)
 
 
 def _in_use(p: np.ndarray) -> int:
     """How many bands there are on a leg, up to the last one that is in use."""
-    on = p[ON].reshape(2, BANDS).any(axis=0)
+    on = p[ON * LANES : (ON + 1) * LANES].reshape(2, BANDS).any(axis=0)
     return int(np.flatnonzero(on)[-1]) + 1 if on.any() else 0
 
 
@@ -287,8 +359,7 @@ class Bank:
         heard: np.ndarray,
         block: np.ndarray,
         position: int,
-        parameters: tuple[np.ndarray, np.ndarray],
-        coupling: float,
+        cells: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray],
     ) -> None:
         """Turn block (2, frames) in place by what the detectors hear in `heard` (2, frames), which may be the block.
 
@@ -299,15 +370,14 @@ class Bank:
         size = block.shape[1] * LANES
         if self._heard.shape[1] < size:
             self._heard = np.zeros((1, size))
-        _hear(heard, position, parameters[0], self._memory, self._heard[0])
+        _hear(heard, position, *cells, self._memory, self._heard[0])
         powers = self._envelope.powers(self._heard[:, :size], position)
         _work(
             block,
             powers[0],
             position,
-            *parameters,
-            coupling,
-            _in_use(parameters[0]),
+            *cells,
+            _in_use(cells[2][0]),
             self._memory,
             self._levels,
             self._amounts,
@@ -315,4 +385,5 @@ class Bank:
             self.loudest,
             self.most,
             _MASKS,
+            _LAGS,
         )

@@ -120,4 +120,4 @@ def process(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, at
 def run(state: np.ndarray, coefficients: Coefficients, block: np.ndarray, clock: int, rows: Rows) -> None:
     """Filter block (2, frames) in place by rows as those of `rows_of`."""
     if coefficients.works:
-        biquads.cascade_along(block, clock, rows, state)
+        biquads.cascade_along(block, clock, rows.cells, state)

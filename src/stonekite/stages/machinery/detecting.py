@@ -275,9 +275,10 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
         cascade.run(state.filters, coefficients.sections, heard, at.clock, sections)
     work = dynamics.expand if coefficients.expands else dynamics.reduce
     powers = state.envelope.powers(heard, at.clock)
-    reductions = work(powers, heard.shape[1], rows, state.smoothers, state.room)
+    reductions = work(powers, heard.shape[1], rows.cells, state.smoothers, state.room)
     state.delay.process(block)
-    dynamics.apply(block, reductions, coefficients.expands, at.out, state.room)
+    out = at.out[0].cells, at.out[1].cells
+    dynamics.apply(block, reductions, coefficients.expands, out, state.room)
     if reductions.shape[1]:
         upper, lower = state.room.greatest.tolist()
         shared = min(upper, lower) if coefficients.expands else max(upper, lower)

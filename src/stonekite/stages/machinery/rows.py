@@ -3,6 +3,7 @@
 Between two rows all numbers go straight. A setting that stands still is one row, and nothing else is different about it.
 """
 
+from collections.abc import Iterator
 from typing import NamedTuple
 
 import numpy as np
@@ -23,10 +24,13 @@ class Rows(NamedTuple):
     offsets: np.ndarray
     table: np.ndarray
     steps: np.ndarray
+    moves: bool
+    """Whether a number may move: not whether one does in this block, so that the same is done however sound is cut."""
 
     @property
-    def moves(self) -> bool:
-        return len(self.starts) > 1 or bool(self.steps.any())
+    def cells(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+        """What kernels get: `starts`, `offsets`, `table` and `steps`."""
+        return self[:4]
 
     @property
     def now(self) -> np.ndarray:
@@ -36,7 +40,13 @@ class Rows(NamedTuple):
     def part(self, first: int, last: int | None) -> "Rows":
         """Of some of the numbers, to the last if that is None."""
         table, steps = self.table[:, first:last], self.steps[:, first:last]
-        return Rows(self.starts, self.offsets, np.ascontiguousarray(table), np.ascontiguousarray(steps))
+        table, steps = np.ascontiguousarray(table), np.ascontiguousarray(steps)
+        return Rows(self.starts, self.offsets, table, steps, self.moves)
+
+    def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray]]:
+        """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins."""
+        for first, last, row in zip(self.starts, [*self.starts[1:], frames], self.table, strict=True):
+            yield int(first), int(last), row
 
     def along(self, number: int, frames: int) -> np.ndarray:
         """One number for each frame (frames,) of the block."""
@@ -49,14 +59,14 @@ def standing(row: np.ndarray) -> Rows:
     """Rows of numbers (numbers,) that stand still."""
     table = np.ascontiguousarray(row, dtype=float).reshape(1, -1)
     nowhere = np.zeros(1, dtype=np.int64)
-    return Rows(nowhere, nowhere, table, np.zeros_like(table))
+    return Rows(nowhere, nowhere, table, np.zeros_like(table), False)
 
 
 def moving(starts: np.ndarray, offsets: np.ndarray, table: np.ndarray, following: np.ndarray) -> Rows:
     """Rows of cells that go from `table` to `following` (cells, numbers); one cell where nothing moves."""
     if len(starts) and (table == table[0]).all() and (following == table[0]).all():
-        return standing(table[0])
-    return Rows(starts, offsets, table, (following - table) / CELL)
+        starts, offsets, table, following = starts[:1], offsets[:1], table[:1], following[:1]
+    return Rows(starts, offsets, table, (following - table) / CELL, True)
 
 
 def stacked(*numbers: "np.ndarray | float") -> np.ndarray:
