@@ -9,9 +9,10 @@ sample is the same sum in the same order.
 import numpy as np
 
 from stonekite.signal.delay import closest_taps
-from stonekite.signal.filters.biquads import MASKS, cascade_part
+from stonekite.signal.filters.biquads import LAGS, MASKS, NUMBERS, cascade_cell
 from stonekite.signal.filters.fir import stretch
 from stonekite.signal.kernel import filled, greater, inner, kernel, lesser
+from stonekite.signal.vectors.fused import fused
 from stonekite.signal.vectors.lanes import LANES
 
 HALF = 24
@@ -24,6 +25,9 @@ TINY = 1e-30
 SOFT_FROM = 0.5
 """Up to here a bounded loop is as it is; from here on it bends towards 1."""
 
+GAINS, LEVELS, DRY, DUCK, DELAYS, FILTERS = 0, 4, 6, 7, 12, 14
+"""Where in the numbers of a row stand: gains (2, 2) to legs from legs; levels of both legs; that of what passes; what
+turns down; the delays in samples; the filters in the loops. Behind them are those of the taps."""
 OLD, NOW, WANTED, LEFT = range(4)
 """Columns of what a moving delay is: where it comes from, where it is, where it goes (samples), and the samples left."""
 
@@ -110,6 +114,13 @@ def read_moving(line, end, moving, step, phases, half, out):
 
 
 @inner
+def read_gliding(line, end, delay, step, offset, phases, half, out):
+    """As `read_fixed`, of a delay that goes straight: `delay` + k `step` at frame k, the first of which is `offset`."""
+    for i in range(out.shape[0]):
+        out[i] = read_between(line, end + i, fused(step, offset + float(i), delay), phases, half)
+
+
+@inner
 def bounded(value):
     """A value as it is up to SOFT_FROM, and from there on bent so that it never reaches 1."""
     size = abs(value)
@@ -122,13 +133,22 @@ def bounded(value):
 
 @kernel
 def take(
-    history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, out, start, n
-):
-    """Read both legs' delays into out[:, start:start + n]."""
+    history, marks, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, late, rides, now, growing,
+    offset, out, start, n,
+):  # fmt: skip
+    """Read both legs' delays into out[:, start:start + n]. Of a leg that `rides` they are those of the numbers `now`,
+    which grow from frame to frame, less what stands in the loop is `late`."""
     for row in range(2):
         taps = taps_u if row == 0 else taps_l
         if not works[row]:
             filled(0.0, out[row, start : start + n])
+            continue
+        if rides[row]:
+            phases = phases_u if row == 0 else phases_l
+            half = phases.shape[1] // 2
+            delay, grows = now[DELAYS + row] - late, growing[DELAYS + row]
+            part = out[row, start : start + n]
+            read_gliding(history[row], marks[0], delay, grows, float(offset), phases, half, part)
             continue
         way = 0
         if moving[row, LEFT] > 0.0:
@@ -143,11 +163,11 @@ def take(
 
 
 @kernel
-def give(history, marks, fed, start, gains, back, first, n, circle, held, bound, before, rise):
+def give(history, marks, fed, start, now, growing, offset, back, first, n, circle, held, bound, before, rise):
     """Write what goes into the loops: what is fed in from `start` on and what came back, back[:, first:first + n], by the
-    gains (2, 2), to legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place of both. As
-    far as there is something `before` (2, frames) that went in under other settings, it goes over from that by `rise`
-    (frames,).
+    gains among the numbers, to legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place
+    of both. As far as there is something `before` (2, frames) that went in under other settings, it goes over from that
+    by `rise` (frames,).
     """
     end = marks[0]
     for row in range(2):
@@ -156,12 +176,21 @@ def give(history, marks, fed, start, gains, back, first, n, circle, held, bound,
             for i in range(n):
                 put[i] = history[row, end + i - circle[row]]
         else:
-            own_gain, cross_gain = gains[row, row], gains[row, 1 - row]
+            own_gain, cross_gain = now[GAINS + 3 * row], now[GAINS + 1 + row]
+            own_grows, cross_grows = growing[GAINS + 3 * row], growing[GAINS + 1 + row]
+            rides = own_grows != 0.0 or cross_grows != 0.0
             own, other = back[row, first : first + n], back[1 - row, first : first + n]
             into = fed[row, start : start + n]
-            for i in range(n):  # slices, so that it is computed side by side
-                value = into[i] + (own_gain * own[i] + cross_gain * other[i])
-                put[i] = value if abs(value) > TINY else 0.0
+            if rides:
+                for i in range(n):
+                    k = float(offset + i)
+                    own_now, cross_now = own_gain + own_grows * k, cross_gain + cross_grows * k
+                    value = into[i] + (own_now * own[i] + cross_now * other[i])
+                    put[i] = value if abs(value) > TINY else 0.0
+            else:
+                for i in range(n):  # slices, so that it is computed side by side
+                    value = into[i] + (own_gain * own[i] + cross_gain * other[i])
+                    put[i] = value if abs(value) > TINY else 0.0
             if bound:
                 for i in range(n):
                     put[i] = bounded(put[i])
@@ -173,14 +202,20 @@ def give(history, marks, fed, start, gains, back, first, n, circle, held, bound,
 
 @kernel
 def turns(
-    history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, filters, states,
-    gains, circle, held, bound, before, rise, longest, back,
+    history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, rides, starts,
+    offsets, table, steps, states, circle, held, bound, before, rise, longest, back,
 ):  # fmt: skip
     """A whole block of loops in which nothing but filters stands: what comes back, into back (2, frames)."""
-    frames = back.shape[1]
-    done = 0
+    frames, cells = back.shape[1], starts.shape[0]
+    done = cell = 0
+    last = FILTERS + states.shape[0] * NUMBERS
     while done < frames:
-        n = lesser(longest, frames - done)
+        until = starts[cell + 1] if cell + 1 < cells else frames
+        if done == until:
+            cell += 1
+            until = starts[cell + 1] if cell + 1 < cells else frames
+        n = lesser(longest, until - done)
+        now, growing, offset = table[cell], steps[cell], offsets[cell] + done - starts[cell]
         room(history, marks, n)
         take(
             history,
@@ -194,12 +229,20 @@ def turns(
             phases_l,
             works,
             spare,
+            0,
+            rides,
+            now,
+            growing,
+            offset,
             back,
             done,
             n,
         )
-        cascade_part(back, done, done + n, clock + done, filters, states, MASKS)
-        give(history, marks, fed, done, gains, back, done, n, circle, held, bound, before, rise)
+        filters, filters_grow = now[FILTERS:last], growing[FILTERS:last]
+        cascade_cell(back, done, done + n, clock + done, filters, filters_grow, offset, states, MASKS, LAGS)
+        give(
+            history, marks, fed, done, now, growing, offset, back, done, n, circle, held, bound, before, rise
+        )
         done += n
 
 
@@ -217,10 +260,17 @@ def append(history, marks, fed, before, rise):
 
 
 @kernel
-def duck(wet, dry, envelope, least, low, high, rise, fall):
-    """Turn down wet (2, frames) by the envelope of dry: not at all below `low`, to `least` from `high` on."""
-    level = envelope[0]
+def duck(wet, dry, envelope, starts, offsets, table, steps):
+    """Turn down wet (2, frames) by the envelope of dry: not at all below the second of the numbers from DUCK on, to the
+    first of them from the third on; the others are how much of what it lacks it gets in each sample, up and down."""
+    level, cells, cell = envelope[0], starts.shape[0], 0
     for i in range(wet.shape[1]):
+        if cell + 1 < cells and i == starts[cell + 1]:
+            cell += 1
+        now, growing, k = table[cell], steps[cell], float(offsets[cell] + i - starts[cell])
+        least, low = fused(growing[DUCK], k, now[DUCK]), fused(growing[DUCK + 1], k, now[DUCK + 1])
+        high = fused(growing[DUCK + 2], k, now[DUCK + 2])
+        rise, fall = fused(growing[DUCK + 3], k, now[DUCK + 3]), fused(growing[DUCK + 4], k, now[DUCK + 4])
         peak = greater(abs(dry[0, i]), abs(dry[1, i]))
         level += (rise if peak > level else fall) * (peak - level)
         if level < TINY:

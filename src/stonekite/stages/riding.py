@@ -80,6 +80,23 @@ def highest(stage: Any, path: str, now: Any) -> float:
     return max(point.value for ride in stage.rides if ride.path == path for point in ride.points)
 
 
+def moments(stage: Any) -> list[Any]:
+    """A stage whose ridden numbers are arrays, as it is at each of the points of its rides; itself if nothing moves."""
+    moving = [
+        (ride, there[2])
+        for ride in stage.rides
+        if (there := found(stage, ride.path)) is not None
+        and isinstance(getattr(there[0], there[1]), np.ndarray)
+    ]
+    made = []
+    for time in sorted({point.at_s for ride, _ in moving for point in ride.points}):
+        still = stage
+        for ride, setting in moving:
+            still = put(still, ride.path, float(along(ride, setting, np.array([time]))[0]))
+        made.append(still)
+    return made or [stage]
+
+
 def _bent(setting: Setting, values: np.ndarray) -> np.ndarray:
     """Values as they move: frequencies and times in octaves, levels in dB, all else as it is."""
     return np.log2(values) if setting.taper == "log" else values

@@ -200,18 +200,26 @@ def _moving_part(block, first, last, position, table, steps, offset, state, mask
             start = stop
 
 
+@inner
+def cascade_cell(block, first, last, position, now, step, offset, state, masks, lags):
+    """One cell, by the numbers (groups * NUMBERS,) `now` and what they grow by; `offset` is that of the first."""
+    groups = state.shape[0]
+    table = now.reshape(groups, NUMBERS)
+    if any_of(step):
+        steps = step.reshape(groups, NUMBERS)
+        _moving_part(block, first, last, position, table, steps, offset, state, masks, lags)
+    else:
+        cascade_part(block, first, last, position, table, state, masks)
+
+
 @kernel
 def _cascade(block, position, starts, offsets, table, steps, state, masks, lags):
-    cells, groups = len(starts), state.shape[0]
+    cells = len(starts)
     for cell in range(cells):
         first = starts[cell]
         last = starts[cell + 1] if cell + 1 < cells else block.shape[1]
-        now = table[cell].reshape(groups, 5 * LANES)
-        step = steps[cell].reshape(groups, 5 * LANES)
-        if any_of(steps[cell]):
-            _moving_part(block, first, last, position + first, now, step, offsets[cell], state, masks, lags)
-        else:
-            cascade_part(block, first, last, position + first, now, state, masks)
+        now, step, offset = table[cell], steps[cell], offsets[cell]
+        cascade_cell(block, first, last, position + first, now, step, offset, state, masks, lags)
 
 
 def pack(upper: np.ndarray, lower: np.ndarray) -> np.ndarray:

@@ -53,6 +53,8 @@ _PLACES = 20
 _BEYOND = 0.3
 """By how much what is above half the rate is less sharp, for each radian per sample that it is above it."""
 
+PASSING = np.array([1.0, 0.0, 0.0, 0.0, 0.0])
+"""A section that does nothing."""
 Numbers = Any
 """A float, or an array of them."""
 
@@ -226,7 +228,7 @@ def moving(kind: Prototype, f0: Numbers, gain_db: Numbers, q: Numbers, rate: flo
         boost[..., 0, :3] *= 10.0 ** (size / 20.0)[..., None]
         cut[..., 0, :3] *= 10.0 ** (-size / 20.0)[..., None]
     made = np.where((gain_db < 0.0)[..., None, None], cut, boost)
-    return np.where((gain_db == 0.0)[..., None, None], np.array([1.0, 0.0, 0.0, 0.0, 0.0]), made)
+    return np.where((gain_db == 0.0)[..., None, None], PASSING, made)
 
 
 @lru_cache(maxsize=4096)

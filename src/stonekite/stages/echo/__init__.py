@@ -17,6 +17,7 @@ from stonekite.lazy import lazy
 from stonekite.signal import loops
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.filters import design
+from stonekite.stages import riding
 from stonekite.stages.base import (
     LEGS,
     RINGS,
@@ -33,6 +34,7 @@ from stonekite.stages.base import (
 from stonekite.stages.echo.loop import (
     course,
     cuts,
+    endless_of,
     feed,
     feedback,
     filters,
@@ -46,9 +48,11 @@ from stonekite.stages.echo.loop import (
     tapped,
     turn,
 )
+from stonekite.stages.echo.numbers import delays, heard_taps, rows
 from stonekite.stages.echo.reading import PHASES, TapWork, Ways, room_for
 from stonekite.stages.echo.settings import Echo, EchoSide
 from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.rows import times, times_leg
 from stonekite.stages.machinery.written import PIECE, Written
 
 echoing = lazy("stonekite.signal.echoing")
@@ -65,12 +69,6 @@ TAPE = 0.35
 ROOM = 16
 """Samples in a piece of a loop with stages in it, at the least."""
 _ONES = np.ones(2)
-_DUCK_RISE_S, _DUCK_SPAN = 0.005, 4.0
-
-
-def endless_of(stage: Echo, rate: float) -> bool:
-    """Whether what is in the loop is not sure to fall."""
-    return stage.shared.held or is_bounded(stage, rate)
 
 
 def names(stage: Any, leg: LegName) -> tuple[str, ...]:
@@ -194,34 +192,32 @@ class Coefficients:
         on = bool(self.works[0]), bool(self.works[1])
         encoded = context.matrix is not None
         # A leg that passes is read, too, and must not make the pieces shorter.
-        self.delays = [seconds_of(side or sides[1 - row]) * rate for row, side in enumerate(sides)]
+        moments = riding.moments(stage)
+        begun = [delays(one, rate) for one in moments]
+        self.delays = begun[0]
+        self.rides = np.array([any(of[row] != self.delays[row] for of in begun) for row in range(2)])
+        """Whether the delays of the legs move by themselves."""
         self.filters = cascade.Coefficients(*(filters(side, rate) for side in sides))
-        self.gains = feedback(stage)
         self.on = self.works.astype(float)[:, None]
         self.feed = feed(shared.start, on, encoded)
         self.feeds_all = np.array_equal(self.feed, np.eye(2))
-        self.levels = np.array([0.0 if side is None else gain_of(side.level_db) for side in sides])
-        self.dry = gain_of(shared.dry_db)
         self.held = shared.held
-        self.bound = is_bounded(stage, rate)
+        self.bound = any(is_bounded(one, rate) for one in moments)
         self.tape = shared.moves == "tape"
         self.branch = len(stage.branches[0].stages) > 0
         self.circle = np.array([max(1, round(delay)) for delay in self.delays])
-        heard = {k: tap for k, tap in enumerate(shared.taps) if tap is not None and gain_of(tap.level_db)}
+        heard = heard_taps(shared)
         self.taps = [TapWork(tap, shared, on, encoded, rate) for tap in heard.values()]
         self.slots = list(heard)
         """Which of all taps they are."""
-        self.duck: tuple[float, ...] | None = None
-        if shared.duck_db:
-            low = gain_of(shared.duck_above_db)
-            rise, fall = (-math.expm1(-1.0 / (s * rate)) for s in (_DUCK_RISE_S, shared.duck_back_ms * 1e-3))
-            self.duck = gain_of(-shared.duck_db), low, _DUCK_SPAN * low, rise, fall
+        self.ducks = isinstance(shared.duck_db, np.ndarray) or shared.duck_db != 0.0
         # What falls by itself is held at the guard's limit, and comes back: only what may grow is silenced.
-        falls = not self.branch and not endless_of(stage, rate)
+        falls = not self.branch and not any(endless_of(one, rate) for one in moments)
         self.guard = gain_of(GUARD_DB), 0.0 if falls else 1.0 / (GUARD_S * rate)
         # A delay that moves is read by a table of the shortest one that it can be.
-        self.half = min(echoing.half_of(delay, rate) for delay in self.delays)
-        self.keeps = room_for(max([*self.delays, *map(float, self.circle)]))
+        self.shortest = min(delay for of in begun for delay in of)
+        self.half = echoing.half_of(self.shortest, rate)
+        self.keeps = room_for(max([*(delay for of in begun for delay in of), *map(float, self.circle)]))
         self.keeps_fed = room_for(max((tap.delay for tap in self.taps), default=0.0)) if self.taps else 0
         self._ways: dict[int, Ways] = {}
 
@@ -284,7 +280,8 @@ def joins(state: State, old: State, length: int) -> None:
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     for start in range(0, block.shape[1], PIECE):
         part = block[:, start : start + PIECE]
-        _process(state, coefficients, part, msgspec.structs.replace(at, clock=at.clock + start))
+        rows = at.rows.within(start, start + part.shape[1])
+        _process(state, coefficients, part, msgspec.structs.replace(at, clock=at.clock + start, rows=rows))
 
 
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
@@ -295,14 +292,20 @@ def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
         # One damaged sample would go round for as long as the loop takes to fall under the limit.
         fed = np.clip(block, -limit, limit)
     _turn(state, c, fed if c.feeds_all else c.feed @ fed, wet, at)
-    levels = c.levels
-    if c.taps:
-        wet *= levels[:, None]
+    levels, dry = at.rows.table[0, echoing.LEVELS : echoing.LEVELS + 2], float(at.rows.table[0, echoing.DRY])
+    if c.taps or at.rows.moves:
+        times(wet, at.rows, echoing.LEVELS)
         levels = _ONES
+    if c.taps:
         _add_taps(state, c, fed, wet, at)
-    if c.duck is not None:
-        echoing.duck(wet, fed, state.envelope, *c.duck)
-    echoing.guard(block, wet, c.dry, levels, *c.guard, state.guard, c.works)
+    if c.ducks:
+        echoing.duck(wet, fed, state.envelope, *at.rows.cells)
+    if at.rows.moves:
+        for row, works in enumerate(c.works):
+            if works:
+                times_leg(block[row], at.rows, echoing.DRY)
+        dry = 1.0
+    echoing.guard(block, wet, dry, levels, *c.guard, state.guard, c.works)
     state.loops.went_on(frames)
     state.fed.went_on(frames)
 
@@ -315,12 +318,13 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
     ways = c.ways(late)
     longest, phases, moving = ways.longest, PHASES.none, state.moving
     moves = moving[0, 3] > 0.0 or moving[1, 3] > 0.0
-    if moves:
-        half = c.half if not late else min(ways.halves)
+    if moves or c.rides.any():
+        half = c.half if not late else echoing.half_of(max(2.0, c.shortest - late), c.rate)
         phases = PHASES.of(half, c.rate)
         moving = moving.copy()
         moving[:, 1:3] -= late
-        longest = max(1, min(longest, int(moving[:, 1:3].min()) - half))
+        shortest = min(float(moving[:, 1:3].min()) if moves else c.shortest - late, c.shortest - late)
+        longest = max(1, min(longest, int(shortest) - half))
     fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works, state.spare)
     given = (c.circle, c.held, c.bound, before, rise)
     if not c.branch:
@@ -330,28 +334,31 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
             fed,
             at.clock,
             *fixed,
-            c.filters.still.table.reshape(c.filters.groups, cascade.NUMBERS),
+            c.rides,
+            *at.rows.cells,
             state.filters,
-            c.gains,
             *given,
             longest,
             wet,
         )
     else:
-        done, frames = 0, fed.shape[1]
-        while done < frames:
-            n = min(longest, frames - done)
+        cut = [
+            (start, min(last, start + longest))
+            for first, last, _ in at.rows.pieces(fed.shape[1])
+            for start in range(first, last, longest)
+        ]
+        for done, stop in cut:
+            rows, n = at.rows.within(done, stop), stop - done
+            numbers = rows.table[0], rows.steps[0], int(rows.offsets[0])
             echoing.room(history, marks, n)
             piece = np.empty((2, n))
-            echoing.take(history, marks, *fixed, piece, 0, n)
-            cascade.process(
-                state.filters, c.filters, piece, msgspec.structs.replace(at, clock=at.clock + done)
-            )
+            echoing.take(history, marks, *fixed, late, c.rides, *numbers, piece, 0, n)
+            inside = rows.part(echoing.FILTERS, echoing.FILTERS + c.filters.numbers)
+            cascade.run(state.filters, c.filters, piece, at.clock + done, inside)
             at.lines[0](piece)
             piece *= c.on
-            wet[:, done : done + n] = piece
-            echoing.give(history, marks, fed, done, c.gains, piece, 0, n, *given)
-            done += n
+            wet[:, done:stop] = piece
+            echoing.give(history, marks, fed, done, *numbers, piece, 0, n, *given)
     if moves:
         state.moving[:, 1] = moving[:, 1] + late
         state.moving[:, 3] = moving[:, 3]
@@ -364,12 +371,19 @@ def _add_taps(state: State, c: Coefficients, block: np.ndarray, wet: np.ndarray,
     echoing.room(history, marks, frames)
     echoing.append(history, marks, block, *state.fed.before(frames))
     begin = state.fed.end - frames
+    number = echoing.FILTERS + c.filters.numbers
     for tap, kept in zip(c.taps, state.taps, strict=True):
         heard = np.empty((2, frames))
         for row in range(2):
             echoing.read_fixed(history, row, begin, tap.behind, tap.taps, heard, 0, frames, state.spare)
-        heard = tap.gains @ heard
-        cascade.process(kept, tap.filters, heard, at)
+        if at.rows.moves:
+            heard = tap.fed @ heard
+            times(heard, at.rows, number)
+        else:
+            heard = (tap.fed * at.rows.table[0, number : number + 2, None]) @ heard
+        last = number + tap.numbers
+        cascade.run(kept, tap.filters, heard, at.clock, at.rows.part(number + 2, last))
+        number = last
         wet += heard
 
 
@@ -422,6 +436,7 @@ KIND = Kind(
     start=start,
     carry=carry,
     joins=joins,
+    rows=rows,
     process=process,
     offers=Offers(
         greatest=greatest,

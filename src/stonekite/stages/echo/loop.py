@@ -15,15 +15,23 @@ from stonekite.stages.base import LEGS
 from stonekite.stages.echo.settings import OPEN_HIGH_HZ, OPEN_LOW_HZ, Echo, EchoShared, EchoSide, Fed, Tap
 from stonekite.stages.machinery import cascade
 
+Numbers = Any
+"""A float, or an array (n,) of a number that moves."""
 registry = lazy("stonekite.stages.registry")
 
 
-def cuts(high_hz: float, low_hz: float, slope: int, rate: float) -> list[tuple[Any, np.ndarray]]:
-    parts = []
-    if high_hz > OPEN_LOW_HZ:
-        parts.append((("high-pass", slope), design.cut("high-pass", high_hz, slope, rate)))
-    if low_hz < OPEN_HIGH_HZ:
-        parts.append((("low-pass", slope), design.cut("low-pass", low_hz, slope, rate)))
+def cuts(high_hz: Numbers, low_hz: Numbers, slope: int, rate: float) -> list[tuple[Any, np.ndarray]]:
+    parts: list[tuple[Any, np.ndarray]] = []
+    ways: tuple[tuple[design.Cut, Numbers, Any], ...] = (
+        ("high-pass", high_hz, high_hz > OPEN_LOW_HZ),
+        ("low-pass", low_hz, low_hz < OPEN_HIGH_HZ),
+    )
+    for name, hz, open_ in ways:
+        if isinstance(open_, np.ndarray):  # a corner that moves to where there is none
+            made = design.cut(name, hz, slope, rate)
+            parts.append(((name, slope), np.where(open_[:, None, None], made, design.PASSING)))
+        elif open_:
+            parts.append(((name, slope), design.cut(name, hz, slope, rate)))
     return parts
 
 
@@ -40,18 +48,18 @@ def filters(side: EchoSide | None, rate: float) -> cascade.Leg:
     return cascade.Leg.of(parts)
 
 
-def later_corners(shared: EchoShared, tap: Tap) -> tuple[float, float]:
+def later_corners(shared: EchoShared, tap: Tap) -> tuple[Numbers, Numbers]:
     """High-pass and low-pass in Hz of a tap: its own, or what the rule makes of them by how many come before it."""
     before = sum(other.time_ms < tap.time_ms for other in shared.there)
     high = tap.high_pass_hz * 2.0 ** (before * shared.thinner)
-    low = min(tap.low_pass_hz, OPEN_HIGH_HZ) * 2.0 ** (-before * shared.darker)
-    return min(high, 0.5 * OPEN_HIGH_HZ), max(low, 2.0 * OPEN_LOW_HZ)
+    low = np.minimum(tap.low_pass_hz, OPEN_HIGH_HZ) * 2.0 ** (-before * shared.darker)
+    return np.minimum(high, 0.5 * OPEN_HIGH_HZ), np.maximum(low, 2.0 * OPEN_LOW_HZ)
 
 
-def shares(tap: Tap) -> tuple[float, float]:
+def shares(tap: Tap) -> tuple[Any, Any]:
     """Gains of a tap on the upper and the lower leg: a balance, so that in the middle both have all of it."""
     level = gain_of(tap.level_db)
-    return level * min(1.0, 1.0 - tap.place / 100.0), level * min(1.0, 1.0 + tap.place / 100.0)
+    return level * np.minimum(1.0, 1.0 - tap.place / 100.0), level * np.minimum(1.0, 1.0 + tap.place / 100.0)
 
 
 def feed(start: str, works: tuple[bool, bool], encoded: bool) -> np.ndarray:
@@ -80,15 +88,19 @@ def tapped(fed: Fed, works: tuple[bool, bool], encoded: bool) -> np.ndarray:
 
 def feedback(stage: Echo) -> np.ndarray:
     """Gains (2, 2) from what comes back on the legs to what goes into them."""
-    gains = np.zeros((2, 2))
-    for row, side in enumerate((stage.upper, stage.lower)):
-        if side is not None:
-            gains[row, row] = gain_of(side.feedback_db)
-            gains[1 - row, row] = gain_of(side.cross_db)
-    for row, leg in enumerate(LEGS):
-        if getattr(stage, leg) is None:
-            gains[row, :] = 0.0
-    return gains
+    return np.array(feedbacks(stage)).reshape(2, 2)
+
+
+def feedbacks(stage: Echo) -> list[Any]:
+    """The same in a row, of which those that move are arrays."""
+    upper, lower = stage.upper, stage.lower
+    both = upper is not None and lower is not None
+    return [
+        0.0 if upper is None else gain_of(upper.feedback_db),
+        gain_of(lower.cross_db) if both and lower is not None else 0.0,
+        gain_of(upper.cross_db) if both and upper is not None else 0.0,
+        0.0 if lower is None else gain_of(lower.feedback_db),
+    ]
 
 
 def _looked_at(stage: Echo, rate: float) -> np.ndarray:
@@ -138,7 +150,7 @@ def _plain(stage: Echo) -> Echo:
     return Echo(id=0, branches=stage.branches, **{"upper": None, "lower": None, **sides})
 
 
-def seconds_of(side: EchoSide | None) -> float:
+def seconds_of(side: EchoSide | None) -> Any:
     return 1e-3 if side is None else side.time_ms * 1e-3
 
 
@@ -156,6 +168,11 @@ def slowest_s(stage: Echo, rate: float) -> float:
 def is_bounded(stage: Echo, rate: float) -> bool:
     """Whether what is in the loop is held under full scale."""
     return stage.shared.always_bound or margin_db(stage, rate) < 1e-6
+
+
+def endless_of(stage: Echo, rate: float) -> bool:
+    """Whether what is in the loop is not sure to fall."""
+    return stage.shared.held or is_bounded(stage, rate)
 
 
 def course(stage: Echo, rate: float, fed: tuple[float, float] | None = None) -> loops.Course:

@@ -8,6 +8,7 @@ from stonekite.lazy import lazy
 from stonekite.stages.echo.loop import cuts, later_corners, shares, tapped
 from stonekite.stages.echo.settings import EchoShared, Tap
 from stonekite.stages.machinery import cascade
+from stonekite.stages.machinery.rows import beside
 from stonekite.stages.machinery.written import PIECE
 
 echoing = lazy("stonekite.signal.echoing")
@@ -35,7 +36,7 @@ def room_for(delay: float) -> int:
 
 
 class TapWork:
-    """One tap at work: its delay in samples, how it is read, its filters, and gains (2, 2) to the legs from the legs."""
+    """One tap at work: its delay in samples, how it is read, its filters, and what (2, 2) of the legs it repeats."""
 
     def __init__(
         self, tap: Tap, shared: EchoShared, works: tuple[bool, bool], encoded: bool, rate: float
@@ -44,8 +45,15 @@ class TapWork:
         self.behind, self.taps = echoing.fixed_taps(self.delay, rate)
         filters = cascade.Leg.of(cuts(*later_corners(shared, tap), 12, rate))
         self.filters = cascade.Coefficients(filters, filters)
-        up, down = shares(tap)
-        self.gains = tapped(tap.fed, works, encoded) * np.array([[up], [down]])
+        self.fed = tapped(tap.fed, works, encoded)
+        self.numbers = 2 + self.filters.numbers
+        """Of a row of those that may move: its share on both legs, and its filters."""
+
+
+def tap_rows(tap: Tap, shared: EchoShared, rate: float) -> np.ndarray:
+    """Rows (n, numbers) of a tap."""
+    filters = cascade.Leg.of(cuts(*later_corners(shared, tap), 12, rate))
+    return beside(*shares(tap), cascade.rows_of(filters, filters))
 
 
 class _Tables:

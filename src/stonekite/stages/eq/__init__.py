@@ -33,8 +33,6 @@ SHAPES: dict[Shape, str] = {
     "low-pass": said("Low-pass"),
     "notch": said("Notch"),
 }
-PASSING = np.array([1.0, 0.0, 0.0, 0.0, 0.0])
-"""A section that does nothing."""
 WITHOUT_GAIN = ("high-pass", "low-pass", "notch")
 WITH_SLOPE = ("high-pass", "low-pass")
 
@@ -90,7 +88,7 @@ def band_sections(band: Band, rate: float) -> np.ndarray:
     """
     if isinstance(band.on, np.ndarray):  # a corner that moves to where there is none
         made = band_sections(msgspec.structs.replace(band, on=True), rate)
-        return np.where(band.on[:, None, None], made, PASSING)
+        return np.where(band.on[:, None, None], made, design.PASSING)
     if not band.on:
         return np.empty((0, 5))
     if band.shape == "high-pass" or band.shape == "low-pass":

@@ -43,6 +43,15 @@ class Rows(NamedTuple):
         table, steps = np.ascontiguousarray(table), np.ascontiguousarray(steps)
         return Rows(self.starts, self.offsets, table, steps, self.moves)
 
+    def within(self, first: int, last: int) -> "Rows":
+        """Of a part of the block, from a frame up to another one."""
+        cells = slice(
+            int(np.searchsorted(self.starts, first, "right")) - 1, int(np.searchsorted(self.starts, last))
+        )
+        ahead = self.starts[cells] - first
+        offsets = self.offsets[cells] + np.maximum(-ahead, 0)
+        return Rows(np.maximum(ahead, 0), offsets, self.table[cells], self.steps[cells], self.moves)
+
     def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray]]:
         """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins."""
         for first, last, row in zip(self.starts, [*self.starts[1:], frames], self.table, strict=True):
