@@ -29,6 +29,9 @@ ROWS = 2 * (ORDER + 2)
 SHORTEST = 16
 MOST_VOICES, MOST_PASSES = 3, 12
 _EDGE = 0.8
+CENTRE, DEPTH, BACK, PHASE = 0, 2, 4, 6
+"""Where in the numbers of a row stand, each of the upper and the lower leg: the delay in the middle of the swing, or the
+frequency; how far it swings, in samples or octaves; how much is fed back; where the swing stands, in turns."""
 
 
 def parts() -> np.ndarray:
@@ -72,6 +75,16 @@ def jump(offsets, counts, was, now, turns, begins, straight):
             offsets[leg, voice] += _at(was, turns[leg], more, straight) - _at(now, turns[leg], more, straight)
 
 
+@kernel
+def standing(found, counts, now, later, share, straight):
+    """Where the voices of both legs (2, voices) stand in a cell that goes from the phases (2,) `now` to those `later`."""
+    for leg in range(2):
+        for voice in range(counts[leg]):
+            more = voice / counts[leg]
+            a, b = swing(now[leg] + more, straight), swing(later[leg] + more, straight)
+            found[leg, voice] = a + (b - a) * share
+
+
 @inner
 def _at(place, turns, begin, straight):
     """A swing at a place, straight between the places of the grid."""
@@ -91,13 +104,31 @@ def _prepare(history, first, last, weights, spare):
 
 @inner
 def _read(
-    history, end, leg, out, frames, here, turns, begin, straight, centre, depth, count, offsets, fade, cells
+    history,
+    end,
+    leg,
+    out,
+    frames,
+    here,
+    turns,
+    begin,
+    straight,
+    now,
+    growing,
+    moves,
+    count,
+    offsets,
+    fade,
+    cells,
 ):
-    """What the voices of one leg read for some samples, of which the first is written at `end`, at place `here`."""
+    """What the voices of one leg read for some samples, of which the first is written at `end`, at place `here`. Where a
+    number `moves`, they are samples of one cell."""
     base = 2 + leg * (ORDER + 1)
     p0, p1, p2 = history[base], history[base + 1], history[base + 2]
     p3, p4 = history[base + 3], history[base + 4]
     whole, between = cells[0], cells[1]
+    centre, depth = now[CENTRE + leg], now[DEPTH + leg]
+    centre_grows, depth_grows = growing[CENTRE + leg], growing[DEPTH + leg]
     done = 0
     share = 1.0 / count
     filled(0.0, out[:frames])
@@ -109,11 +140,23 @@ def _read(
             if at == cell and abs(offsets[voice]) < 1e-12:
                 offsets[voice] = 0.0
             more = begin + voice * share
-            a = swing(cell * turns + more, straight)
-            step = (swing((cell + GRID) * turns + more, straight) - a) / GRID
+            stands, goes = cell * turns + more, (cell + GRID) * turns + more
+            if moves:
+                stands = now[PHASE + leg] + voice * share
+                goes = stands + GRID * growing[PHASE + leg]
+            a = swing(stands, straight)
+            step = (swing(goes, straight) - a) / GRID
             ahead = offsets[voice]
             count_now = until - done
-            if ahead == 0.0:
+            if moves:
+                for k in range(count_now):
+                    into = float(at - cell + k)
+                    value = lesser(1.0, greater(-1.0, a + step * into + ahead))
+                    ahead *= fade
+                    delay = centre + centre_grows * into + (depth + depth_grows * into) * value
+                    whole[k] = np.floor(delay)
+                    between[k] = 2.0 * (delay - whole[k]) - 1.0
+            elif ahead == 0.0:
                 for k in range(count_now):
                     delay = centre + depth * (a + step * (at - cell + k))
                     whole[k] = np.floor(delay)
@@ -128,7 +171,9 @@ def _read(
             k = 0
             while k < count_now:  # as long as it reads from one sample to the next, side by side
                 run = count_now
-                if ahead != 0.0 or whole[count_now - 1] != whole[k]:  # a swing goes one way within a cell
+                if (
+                    moves or ahead != 0.0 or whole[count_now - 1] != whole[k]
+                ):  # a swing goes one way within a cell
                     run = k + 1
                     while run < count_now and whole[run] == whole[k]:
                         run += 1
@@ -147,16 +192,22 @@ def _read(
 
 @kernel
 def chorus(
-    block, start, stop, history, marks, place, turns, begins, straight, centres, depths, voices, feedback, works, offsets,
-    fade, weights, spare, longest, before, rise, come, cells,
+    block, start, stop, history, marks, place, turns, begins, straight, voices, works, offsets, fade, weights, spare,
+    back, longest, before, rise, come, cells, first_row, moves, table, steps,
 ):  # fmt: skip
     """Process block[:, start:stop] in place, whose first sample belongs to `place`: in pieces of `longest` samples where
-    something is fed back. `come` (2, longest or more, or the block) and `cells` (2, GRID) are working space.
+    something is fed `back`. The numbers are those of `first_row` of the table, and where one `moves` of the rows from
+    there on. `come` (2, longest or more, or the block) and `cells` (2, GRID) are working space.
     """
     done = start
-    back = feedback[0] != 0.0 or feedback[1] != 0.0
     while done < stop:
         n = lesser(longest, stop - done)
+        here = place + done - start
+        row = first_row
+        if moves:
+            row += here // GRID - place // GRID
+            n = lesser(n, GRID - here % GRID)
+        now, growing, into = table[row], steps[row], float(here % GRID)
         room(history, marks, n)
         end = marks[0]
         for first in range(2):  # written before it is read where nothing is fed back, otherwise after it
@@ -164,9 +215,13 @@ def chorus(
                 for leg in range(2):
                     line = history[leg, end : end + n]
                     went_in = block[leg, done : done + n]
-                    gain = feedback[leg] / voices[leg]
+                    gain, gain_grows = now[BACK + leg] / voices[leg], growing[BACK + leg] / voices[leg]
                     if not works[leg]:
                         filled(0.0, line)
+                    elif back and moves:
+                        for i in range(n):
+                            put = went_in[i] + (gain + gain_grows * (into + float(i))) * come[leg, i]
+                            line[i] = put if abs(put) > TINY else 0.0
                     elif back:
                         for i in range(n):
                             put = went_in[i] + gain * come[leg, i]
@@ -183,8 +238,8 @@ def chorus(
                 for leg in range(2):
                     if works[leg]:
                         _read(
-                            history, end, leg, come[leg], n, place + done - start, turns[leg], begins[leg],
-                            straight, centres[leg], depths[leg], voices[leg], offsets[leg], fade, cells,
+                            history, end, leg, come[leg], n, here, turns[leg], begins[leg], straight, now, growing,
+                            moves, voices[leg], offsets[leg], fade, cells,
                         )  # fmt: skip
                     else:
                         filled(0.0, come[leg, :n])
@@ -208,8 +263,8 @@ def _coefficient(middle, octaves, value, rate):
 
 @kernel
 def phaser(
-    block, start, stop, states, place, turns, begins, straight, middles, octaves, passes, feedback, works, offsets, fade,
-    rate, corners,
+    block, start, stop, states, place, turns, begins, straight, passes, works, offsets, fade, rate, corners, first_row,
+    moves, table, steps,
 ):  # fmt: skip
     """Process block[:, start:stop] in place, whose first sample belongs to `place`. What both legs have is computed side
     by side. `corners` (2, 2, 2) is working space.
@@ -217,7 +272,6 @@ def phaser(
     ends, gains = corners[0], corners[1]
     count_a, count_b = passes[0] if works[0] else 0, passes[1] if works[1] else 0
     both = lesser(count_a, count_b)
-    back_a, back_b = feedback[0] if works[0] else 0.0, feedback[1] if works[1] else 0.0
     upper, lower = block[0], block[1]
     above, below = states[0], states[1]
     done = start
@@ -225,14 +279,25 @@ def phaser(
         here = place + (done - start)
         cell = (here // GRID) * GRID
         until = lesser(stop, done + GRID - (here - cell))
+        row = first_row + (here // GRID - place // GRID if moves else 0)
+        numbers, growing = table[row], steps[row]
         for leg in range(2):
             ahead = offsets[leg, 0]
             now = swing(cell * turns[leg] + begins[leg], straight)
             later = swing((cell + GRID) * turns[leg] + begins[leg], straight)
-            ends[leg, 0] = _coefficient(middles[leg], octaves[leg], now + ahead, rate)
-            ends[leg, 1] = _coefficient(middles[leg], octaves[leg], later + ahead * fade, rate)
+            if moves:
+                now = swing(numbers[PHASE + leg], straight)
+                later = swing(numbers[PHASE + leg] + GRID * growing[PHASE + leg], straight)
             for side in range(2):  # a row gives a^n times what goes in at once
-                gains[leg, side] = 1.0 / (1.0 - feedback[leg] * ends[leg, side] ** passes[leg])
+                into = float(GRID * side)
+                middle = numbers[CENTRE + leg] + into * growing[CENTRE + leg]
+                wide = numbers[DEPTH + leg] + into * growing[DEPTH + leg]
+                back = numbers[BACK + leg] + into * growing[BACK + leg]
+                value = now + ahead if side == 0 else later + ahead * fade
+                ends[leg, side] = _coefficient(middle, wide, value, rate)
+                gains[leg, side] = 1.0 / (1.0 - back * ends[leg, side] ** passes[leg])
+        back_a, back_b = numbers[BACK] if works[0] else 0.0, numbers[BACK + 1] if works[1] else 0.0
+        more_a, more_b = growing[BACK] if works[0] else 0.0, growing[BACK + 1] if works[1] else 0.0
         a0, b0, g0, h0 = ends[0, 0], ends[1, 0], gains[0, 0], gains[1, 0]
         a1, b1 = (ends[0, 1] - a0) / GRID, (ends[1, 1] - b0) / GRID
         g1, h1 = (gains[0, 1] - g0) / GRID, (gains[1, 1] - h0) / GRID
@@ -247,8 +312,8 @@ def phaser(
                 rest_a = scalar_fma(a, rest_a, above[n])
             for n in range(both, count_b):
                 rest_b = scalar_fma(b, rest_b, below[n])
-            x = (upper[k] + back_a * rest_a) * (g0 + g1 * share)
-            y = (lower[k] + back_b * rest_b) * (h0 + h1 * share)
+            x = (upper[k] + (back_a + more_a * share) * rest_a) * (g0 + g1 * share)
+            y = (lower[k] + (back_b + more_b * share) * rest_b) * (h0 + h1 * share)
             for n in range(both):
                 out_a = scalar_fma(a, x, above[n])
                 out_b = scalar_fma(b, y, below[n])

@@ -85,10 +85,12 @@ class Stage(
 
 @dataclass(frozen=True)
 class Context:
-    """Where a stage works: at a rate in Hz, on the legs of a mid/side split with this matrix (None: left and right)."""
+    """Where a stage works: at a rate in Hz, on the legs of a mid/side split with this matrix (None: left and right). Rows
+    are made for these times (n,) of the recording, if anything moves."""
 
     rate: float
     matrix: Matrix | None = None
+    seconds: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -347,6 +349,9 @@ class Kind:
     """Of (stage, path of a setting): why it cannot move as the stage is, in a sentence; empty if it can."""
     still: str = ""
     """Of a kind without rows: why its settings cannot move, in a sentence."""
+    placed: int = 0
+    """So many of the last numbers of a row follow from the place, as where a swing stands, and jump where it jumps. The
+    `seconds` of the context tell the place of each row, where anything moves."""
     follows_place: bool = False
     """Whether it asks for the places of its blocks."""
     joins: Callable[[Any, Any, int], None] | None = None

@@ -2,12 +2,14 @@
 
 import math
 from functools import cache
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import numpy as np
 
 from stonekite.lazy import lazy
+from stonekite.stages import riding
 from stonekite.stages.base import LEGS, SETTLED, At, Context, Kind, LegName, Mix, Offers, Plan, Side, Stage
+from stonekite.stages.machinery.rows import stacked
 from stonekite.stages.machinery.swinging import (
     Rate,
     Swings,
@@ -15,6 +17,7 @@ from stonekite.stages.machinery.swinging import (
     Swung,
     greatest_gains,
     neutral,
+    phases,
     seam_memory,
 )
 from stonekite.stages.machinery.written import PIECE, Written
@@ -56,11 +59,11 @@ class Chorus(Stage, frozen=True, kw_only=True, tag="chorus"):
     shared: SwingShared = SwingShared()
 
 
-def middle_and_depth(side: ChorusSide, rate: float) -> tuple[float, float]:
+def middle_and_depth(side: ChorusSide, rate: float) -> tuple[Any, Any]:
     """Delay in the middle of the swing and depth, in samples, as far as there is room."""
     least = float(sweeping.HALF + sweeping.SHORTEST)
-    middle = max(side.delay_ms * 1e-3 * rate, least)
-    return middle, min(side.depth_ms * 1e-3 * rate, middle - least)
+    middle = np.maximum(side.delay_ms * 1e-3 * rate, least)
+    return middle, np.minimum(side.depth_ms * 1e-3 * rate, middle - least)
 
 
 def response(stage: Chorus, leg: LegName, frequencies: np.ndarray, rate: float) -> np.ndarray:
@@ -90,19 +93,23 @@ def plan(stage: Chorus, context: Context) -> Plan:
 
 
 class Coefficients:
-    """How both legs swing, and the delays, depths, voices and feedback."""
+    """How both legs swing, their voices, and how far back they are read."""
 
     def __init__(self, stage: Chorus, rate: float) -> None:
         sides = [getattr(stage, leg) or ChorusSide() for leg in LEGS]
         self.swings = Swings(stage, rate)
-        self.centres, self.depths = np.array([middle_and_depth(side, rate) for side in sides]).T.copy()
         self.voices = np.array([side.voices for side in sides])
-        self.feedback = np.array([side.feedback / 100.0 for side in sides])
-        longest = int((self.centres + self.depths).max()) + 2 * sweeping.HALF
+        moments = [[getattr(one, leg) or ChorusSide() for leg in LEGS] for one in riding.moments(stage)]
+        ways = np.array([[middle_and_depth(side, rate) for side in both] for both in moments])
+        # What moves is between two moments no longer than both numbers at their greatest.
+        longest = int(ways[..., 0].max() + ways[..., 1].max()) + 2 * sweeping.HALF
+        self.back = any(bool(side.feedback) for both in moments for side in both)
         self.keeps = 1 << math.ceil(math.log2(1.25 * longest + sweeping.SHORTEST))
         self.weights = _weights()
-        shortest = int((self.centres - self.depths).min())
-        self.longest = min(PIECE, shortest - sweeping.HALF) if self.feedback.any() else PIECE
+        shortest = int((ways[..., 0] - ways[..., 1]).min())
+        if len(moments) > 1:
+            shortest = sweeping.HALF + sweeping.SHORTEST
+        self.longest = min(PIECE, shortest - sweeping.HALF) if self.back else PIECE
 
 
 @cache
@@ -117,6 +124,14 @@ class State:
         self.heard = Written(keeps, sweeping.ROWS)
         self.swung = Swung()
         self.spare = np.zeros(64)
+
+
+def rows(stage: Chorus, context: Context) -> np.ndarray:
+    """Rows (n, 8): delays and depths in samples, what is fed back, where the swings stand, each of both legs."""
+    sides = [getattr(stage, leg) or ChorusSide() for leg in LEGS]
+    ways = [middle_and_depth(side, context.rate) for side in sides]
+    back = [side.feedback / 100.0 for side in sides]
+    return stacked(*(way[0] for way in ways), *(way[1] for way in ways), *back, *phases(stage, context))
 
 
 def coefficients(stage: Chorus, context: Context) -> Coefficients:
@@ -143,9 +158,10 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     s = c.swings
     for start, stop, place in state.swung.runs(s, c.voices, at, block.shape[1], PIECE):
         sweeping.chorus(
-            block, start, stop, state.heard.history, state.heard.marks, place, s.turns, s.begins, s.straight, c.centres,
-            c.depths, c.voices, c.feedback, s.works, state.swung.offsets, s.fade, c.weights, state.spare, c.longest,
-            before, rise, np.empty((2, min(c.longest, stop - start))), np.empty((2, sweeping.GRID)),
+            block, start, stop, state.heard.history, state.heard.marks, place, s.turns, s.begins, s.straight, c.voices,
+            s.works, state.swung.offsets, s.fade, c.weights, state.spare, c.back, c.longest, before, rise,
+            np.empty((2, min(c.longest, stop - start))), np.empty((2, sweeping.GRID)), at.rows.cell_at(start),
+            at.rows.moves, at.rows.table, at.rows.steps,
         )  # fmt: skip
     state.heard.went_on(block.shape[1])
 
@@ -164,6 +180,8 @@ KIND = Kind(
     start=start,
     carry=carry,
     joins=joins,
+    rows=rows,
+    placed=2,
     process=process,
     follows_place=True,
     offers=Offers(greatest=greatest),

@@ -21,6 +21,7 @@ from stonekite.stages.base import (
     Stage,
 )
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import stacked
 from stonekite.stages.machinery.swinging import (
     Rate,
     Swings,
@@ -28,6 +29,7 @@ from stonekite.stages.machinery.swinging import (
     Swung,
     greatest_gains,
     neutral,
+    phases,
     seam_memory,
 )
 from stonekite.stages.settings import NoteName, choice, number
@@ -105,16 +107,13 @@ def plan(stage: Phaser, context: Context) -> Plan:
 
 
 class Coefficients:
-    """How both legs swing, and between which corners."""
+    """How both legs swing, and through how many all-passes."""
 
     def __init__(self, stage: Phaser, rate: float) -> None:
         sides = [getattr(stage, leg) or PhaserSide() for leg in LEGS]
         self.rate = rate
         self.swings = Swings(stage, rate)
-        self.middles = np.array([side.centre_hz for side in sides])
-        self.octaves = np.array([0.5 * side.octaves for side in sides])
         self.passes = np.array([side.passes for side in sides])
-        self.feedback = np.array([side.feedback / 100.0 for side in sides])
         self.one = np.ones(2, dtype=np.int64)
         self.fade = self.swings.fade**sweeping.GRID
 
@@ -125,6 +124,14 @@ class State:
     def __init__(self) -> None:
         self.passes = np.zeros((2, sweeping.MOST_PASSES))
         self.swung = Swung()
+
+
+def rows(stage: Phaser, context: Context) -> np.ndarray:
+    """Rows (n, 8): corners in Hz and how far they swing in octaves, what is fed back, where the swings stand, of both legs."""
+    sides = [getattr(stage, leg) or PhaserSide() for leg in LEGS]
+    corners, octaves = [side.centre_hz for side in sides], [0.5 * side.octaves for side in sides]
+    back = [side.feedback / 100.0 for side in sides]
+    return stacked(*corners, *octaves, *back, *phases(stage, context))
 
 
 def coefficients(stage: Phaser, context: Context) -> Coefficients:
@@ -148,8 +155,9 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     s = c.swings
     for start, stop, place in state.swung.runs(s, c.one, at, block.shape[1]):
         sweeping.phaser(
-            block, start, stop, state.passes, place, s.turns, s.begins, s.straight, c.middles, c.octaves, c.passes,
-            c.feedback, s.works, state.swung.offsets, c.fade, c.rate, np.empty((2, 2, 2)),
+            block, start, stop, state.passes, place, s.turns, s.begins, s.straight, c.passes, s.works,
+            state.swung.offsets, c.fade, c.rate, np.empty((2, 2, 2)), at.rows.cell_at(start), at.rows.moves,
+            at.rows.table, at.rows.steps,
         )  # fmt: skip
 
 
@@ -166,6 +174,8 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
+    placed=2,
     process=process,
     follows_place=True,
     offers=Offers(greatest=greatest, handles=(Handle("around", x="centre_hz"),)),

@@ -59,10 +59,11 @@ class Node:
         self.late = late
         self._course = course
         self.tracks: tuple[Track, Track] = _tracks(self.kind, stage, context) if twin is None else twin.tracks
-        self._rows = Following(self.tracks[0], context.rate, course, late)
+        own = context.rate, course
+        self._rows = Following(self.tracks[0], *own, late, self.kind.placed)
         # What is held back has the numbers of where it came in.
         self._out = {
-            n: Following(self.tracks[0], context.rate, course, late + n) for n in {*plan.latency} - {0}
+            n: Following(self.tracks[0], *own, late + n, self.kind.placed) for n in {*plan.latency} - {0}
         }
         self._mixes = Following(self.tracks[1], context.rate, course, late + max(plan.latency))
         self.coefficients: Any = (

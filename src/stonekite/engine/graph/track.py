@@ -1,5 +1,6 @@
 """A stage's numbers over the recording: rows at every CELL frames of it, from its settings and its rides."""
 
+import dataclasses
 import math
 from collections.abc import Callable
 from typing import Any
@@ -67,8 +68,10 @@ class Track:
             if len(self._pieces) >= KEPT:
                 del self._pieces[next(iter(self._pieces))]
             places = CELL * (number * PIECE + np.arange(PIECE))
-            stage = planning.moved(self._stage, places / self._context.rate)
-            made = np.asarray(self._make(stage, self._context), dtype=float)
+            seconds = places / self._context.rate
+            stage = planning.moved(self._stage, seconds)
+            context = dataclasses.replace(self._context, seconds=seconds)
+            made = np.asarray(self._make(stage, context), dtype=float)
             self._pieces[number] = np.ascontiguousarray(np.broadcast_to(made, (PIECE, made.shape[-1])))
         return self._pieces[number]
 
@@ -78,9 +81,10 @@ class Following:
     were for the moment, and
     what they are off by dies away."""
 
-    def __init__(self, track: Track, rate: float, course: Course, late: int) -> None:
+    def __init__(self, track: Track, rate: float, course: Course, late: int, placed: int = 0) -> None:
         self.track = track
         self.late = late
+        self.placed = placed
         self._course = course
         self._fade = math.exp(-CELL / (planning.SEAM_S * rate))
         self._next: int | None = None
@@ -136,3 +140,5 @@ class Following:
         if self._ahead is not None:
             old = old + self._ahead * (1.0 + (self._fade - 1.0) * share)
         self._ahead = (old - now) / (1.0 + (self._fade - 1.0) * into / CELL)
+        if self.placed:
+            self._ahead[-self.placed :] = 0.0

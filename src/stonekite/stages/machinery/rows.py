@@ -43,6 +43,10 @@ class Rows(NamedTuple):
         table, steps = np.ascontiguousarray(table), np.ascontiguousarray(steps)
         return Rows(self.starts, self.offsets, table, steps, self.moves)
 
+    def cell_at(self, frame: int) -> int:
+        """Which cell a frame of the block is in."""
+        return int(np.searchsorted(self.starts, frame, "right")) - 1
+
     def within(self, first: int, last: int) -> "Rows":
         """Of a part of the block, from a frame up to another one."""
         cells = slice(
