@@ -195,7 +195,7 @@ def test_the_input_is_set_to_what_plays():
     """Half a minute of nothing, then a tone: how loud it is while it plays; on a silent leg nothing is set."""
     t = np.arange(3 * RATE) / RATE
     sound = np.stack([np.where(t > 1.5, 0.1 * np.sin(2 * np.pi * 300 * t), 0.0), np.zeros(len(t))])
-    learned = amp.learns(sound, Context(RATE), 2.0)
+    learned = amp.learning.learns(sound, Context(RATE), 2.0)
     assert learned.levels_db[0] == pytest.approx(20 * np.log10(0.1 / np.sqrt(2)), abs=0.1)
     stage = amp.taken(Amp(id=1), learned)
     assert stage.upper.input_db == pytest.approx(amp.NOMINAL_DB - learned.levels_db[0], abs=0.06)
@@ -204,7 +204,7 @@ def test_the_input_is_set_to_what_plays():
     assert msgspec.json.decode(msgspec.json.encode(learned), type=amp.Learned) == learned
     for quiet, words in ((np.zeros((2, RATE)), "silent"), (np.ones((2, 100)), "0.5 s at least")):
         with pytest.raises(ValueError, match=words):
-            amp.learns(quiet, Context(RATE), 0.0)
+            amp.learning.learns(quiet, Context(RATE), 0.0)
 
 
 def test_how_hard_the_parts_work_is_told():

@@ -288,11 +288,11 @@ class Follower:
 
 
 @kernel
-def notch(x, place, come, step, rate, width, depth, count, state):
+def notch(x, place, come, step, rate, width, depth, deeper, into, count, state):
     """Take a row of notches out of x (n,) in place, whose first sample has this place in its hop.
 
     The lowest one's frequency is `come` Hz where the hop begins and moves by `step` a sample; `width` in Hz, `depth` is
-    the share that is taken away; state (MOST, 2).
+    the share that is taken away, `deeper` by so much for each sample, `into` of them already; state (MOST, 2).
     """
     done = 0
     n = x.shape[0]
@@ -308,13 +308,12 @@ def notch(x, place, come, step, rate, width, depth, count, state):
             r = lesser(width / hz, 1.5)
             a = 1.0 / (1.0 + g * (g + r))
             one, two = state[k, 0], state[k, 1]
-            taken = depth * r
             for i in range(done, done + many):
                 v1 = a * (one + g * (x[i] - two))
                 v2 = two + g * v1
                 one = 2.0 * v1 - one
                 two = 2.0 * v2 - two
-                x[i] -= taken * v1
+                x[i] -= (depth + deeper * float(into + i)) * r * v1
             if begin + many == GRID and abs(one) < 1e-25 and abs(two) < 1e-25:
                 one, two = 0.0, 0.0
             state[k, 0], state[k, 1] = one, two

@@ -242,6 +242,7 @@ KIND = Kind(
     start=start,
     carry=never,
     process=process,
+    still="How much late sound counts is a matter of the whole: only the mix moves.",
     offers=Offers(
         greatest=greatest,
         of_sides=True,

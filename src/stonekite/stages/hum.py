@@ -26,6 +26,7 @@ from stonekite.stages.base import (
     Stage,
 )
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import Rows, stacked
 from stonekite.stages.settings import Settings, flag, number
 from stonekite.words import said
 
@@ -48,11 +49,20 @@ class HumSide(Side, frozen=True, kw_only=True):
             step=1 / 120,
             decimals=2,
             help="Of the lowest notch: mains 50 or 60, an engine as fast as it turns; Learn finds it",
+            still="The notches follow the hum by themselves: they are told where to look for it once.",
         ),
     ] = 50.0
     harmonics: Annotated[
         float,
-        number("Harmonics", "", 1.0, 32.0, step=1.0, help="How many notches there are, at its multiples"),
+        number(
+            "Harmonics",
+            "",
+            1.0,
+            32.0,
+            step=1.0,
+            help="How many notches there are, at its multiples",
+            still="A notch is there or not: none can come halfway.",
+        ),
     ] = 16.0
     depth_db: Annotated[
         float,
@@ -97,7 +107,7 @@ class Hum(Stage, frozen=True, kw_only=True, tag="hum"):
     shared: HumShared = HumShared()
 
 
-def _depth(side: HumSide) -> float:
+def _depth(side: HumSide) -> Any:
     return 1.0 - gain_of(-side.depth_db)
 
 
@@ -143,11 +153,9 @@ def plan(stage: Hum, context: Context) -> Plan:
 
 
 class Leg(NamedTuple):
-    """What one leg's notches are."""
+    """Where one leg's notches are."""
 
     base: float
-    width: float
-    depth: float
     notches: int
 
 
@@ -160,11 +168,21 @@ class Coefficients(NamedTuple):
 def coefficients(stage: Hum, context: Context) -> Coefficients:
     legs = [
         None
-        if side is None or side.depth_db == 0.0
-        else Leg(side.base_hz, side.width_hz, _depth(side), round(side.harmonics))
+        if side is None or (not isinstance(side.depth_db, np.ndarray) and side.depth_db == 0.0)
+        else Leg(side.base_hz, round(side.harmonics))
         for side in (stage.upper, stage.lower)
     ]
     return Coefficients((legs[0], legs[1]), context.rate, stage.shared.follow)
+
+
+DEPTH, WIDTH = 0, 2
+"""Of the numbers of a row: of the upper and the lower leg each."""
+
+
+def rows(stage: Hum, context: Context) -> np.ndarray:
+    """Rows (n, 4): the share that the notches take away, and how wide they are in Hz."""
+    sides = [getattr(stage, leg) or HumSide() for leg in LEGS]
+    return stacked(*map(_depth, sides), *(side.width_hz for side in sides))
 
 
 class State:
@@ -207,21 +225,26 @@ def process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
                 start = follower.size - hop + place
                 follower.heard[start : start + count] = part[row]
 
-        def work(row: int, part: np.ndarray = part, place: int = place) -> None:
+        rows = at.rows.within(done, done + count)
+
+        def work(row: int, part: np.ndarray = part, place: int = place, rows: Rows = rows) -> None:
             leg = c.legs[row]
             if leg is not None:
                 step = (state.going[row] - state.come[row]) / hop
-                humming.notch(
-                    part[row],
-                    place,
-                    state.come[row],
-                    step,
-                    c.rate,
-                    leg.width,
-                    leg.depth,
-                    leg.notches,
-                    state.notches[row],
-                )
+                for first, last, numbers, growing, into in rows.pieces(part.shape[1]):
+                    humming.notch(
+                        part[row, first:last],
+                        place + first,
+                        state.come[row],
+                        step,
+                        c.rate,
+                        float(numbers[WIDTH + row]),
+                        float(numbers[DEPTH + row]),
+                        float(growing[DEPTH + row]),
+                        into,
+                        leg.notches,
+                        state.notches[row],
+                    )
 
         on_both(work, count)
         done += count
@@ -300,6 +323,7 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
     process=process,
     offers=Offers(
         handles=(Handle("H", x="base_hz"),),

@@ -409,6 +409,7 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
+    still="Noise reduction is set once: only its mix moves.",
     offers=Offers(
         handles=_HANDLES,
         noise=noise_known,

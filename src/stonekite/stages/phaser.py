@@ -127,7 +127,7 @@ class State:
 
 
 def rows(stage: Phaser, context: Context) -> np.ndarray:
-    """Rows (n, 8): corners in Hz and how far they swing in octaves, what is fed back, where the swings stand, of both legs."""
+    """Rows (n, 8), of both legs: corners in Hz, swings in octaves, what is fed back, where the swings stand."""
     sides = [getattr(stage, leg) or PhaserSide() for leg in LEGS]
     corners, octaves = [side.centre_hz for side in sides], [0.5 * side.octaves for side in sides]
     back = [side.feedback / 100.0 for side in sides]

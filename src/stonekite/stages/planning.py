@@ -98,15 +98,17 @@ def awake(stage: Stage) -> Awake:
     return _AWAKE.of(stage, None, look)
 
 
-def is_moving(stage: Stage) -> bool:
-    """Whether a setting of a stage moves."""
-    return any(not ride.stands for ride, _ in awake(stage))
+def is_moving(stage: Stage, mixes: bool = False) -> bool:
+    """Whether a number of a stage moves, or its mix."""
+    return any(not ride.stands and ride.path.endswith(".mix") == mixes for ride, _ in awake(stage))
 
 
-def moved(stage: Any, seconds: np.ndarray) -> Any:
+def moved(stage: Any, seconds: np.ndarray, mixes: bool = False) -> Any:
     """A stage as it is at times (n,) of the recording: a number that moves is an array (n,), one whose ride stands still
-    is what that is."""
+    is what that is. Its mix, which is the engine's matter and not the kind's, moves only if it is asked for."""
     for ride, setting in awake(stage):
+        if ride.path.endswith(".mix") != mixes:
+            continue
         there: Any = setting.held(ride.points[0].value)
         stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
     return stage

@@ -162,7 +162,7 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     for row, side in enumerate(coefficients.sides):
         if side is None:
             continue
-        for first, last, numbers in at.rows.pieces(block.shape[1]):
+        for first, last, numbers, *_ in at.rows.pieces(block.shape[1]):
             following.octave_below(
                 block[row, first:last],
                 heard[row, first:last],

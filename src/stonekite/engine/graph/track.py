@@ -42,11 +42,13 @@ class Track:
     """The rows that `make` gives of a stage, anywhere in the recording. They depend on the place alone, so that they are
     the same from any start."""
 
-    def __init__(self, make: Maker, stage: Stage, context: Context) -> None:
+    def __init__(self, make: Maker, stage: Stage, context: Context, mixes: bool = False) -> None:
+        self._mixes = mixes
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
-        moves = planning.is_moving(stage)
-        self._still = None if moves else standing(np.array(make(at_start(stage), context), dtype=float))
+        moves = planning.is_moving(stage, mixes)
+        begun = planning.moved(stage, np.zeros(1), mixes)
+        self._still = None if moves else standing(np.array(make(begun, context), dtype=float))
 
     @property
     def still(self) -> Rows | None:
@@ -69,7 +71,7 @@ class Track:
                 del self._pieces[next(iter(self._pieces))]
             places = CELL * (number * PIECE + np.arange(PIECE))
             seconds = places / self._context.rate
-            stage = planning.moved(self._stage, seconds)
+            stage = planning.moved(self._stage, seconds, self._mixes)
             context = dataclasses.replace(self._context, seconds=seconds)
             made = np.asarray(self._make(stage, context), dtype=float)
             self._pieces[number] = np.ascontiguousarray(np.broadcast_to(made, (PIECE, made.shape[-1])))

@@ -15,6 +15,8 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.filters import tone_network
 from stonekite.signal.vectors.pairs import on_both
+from stonekite.stages import riding
+from stonekite.stages.amp.learning import NOMINAL_DB, Learned, learned_words, learns, taken
 from stonekite.stages.amp.voices import VOICES, Voice, VoiceName, between, linear
 from stonekite.stages.base import (
     LEGS,
@@ -23,7 +25,6 @@ from stonekite.stages.base import (
     At,
     Context,
     Kind,
-    LearnedRange,
     Learning,
     LegName,
     LevelKept,
@@ -33,18 +34,16 @@ from stonekite.stages.base import (
     Stage,
 )
 from stonekite.stages.machinery.handles import Handle
+from stonekite.stages.machinery.rows import stacked, times, times_leg
 from stonekite.stages.settings import Settings, choice, number
 from stonekite.words import said
 
 amplifying = lazy("stonekite.signal.amplifying")
 
-NOMINAL_DB = -16.0
-"""As loud as a signal should be at the input, in dBFS (RMS while it plays)."""
 MOST_SAG = 0.35
 MOST_PRESENCE_DB = 10.0
 LOWEST_HZ = 10.0
 """No filter inside settles more slowly than one of so many Hz."""
-LEAST_S = 0.5
 BEND_HANDLE = Handle("A", x="gain", wheel="master")
 
 
@@ -99,14 +98,6 @@ class AmpSide(Side, frozen=True, kw_only=True):
     level_db: Annotated[
         float, number("Level", "dB", -36.0, 12.0, step=0.5, help="Level of what was amplified")
     ] = -12.0
-
-
-class Learned(LearnedRange, frozen=True, kw_only=True):
-    """Levels of both legs while they play, in dBFS (RMS); nothing for a leg that is silent."""
-
-    levels_db: tuple[
-        Annotated[float, msgspec.Meta(ge=-150.0, le=60.0)], Annotated[float, msgspec.Meta(ge=-150.0, le=60.0)]
-    ]
 
 
 class AmpShared(Settings, frozen=True, kw_only=True):
@@ -270,11 +261,41 @@ def _design(side: AmpSide, fast: float) -> Any:
     )
 
 
-def _factor(side: AmpSide, high: bool) -> int:
+def _factor(input_db: float, high: bool) -> int:
     """How many times the rate a leg is followed at: the more, the harder what is at full scale hits the first stage."""
     if high:
-        return 16 if side.input_db <= 6.0 else 32
-    return 8 if side.input_db <= 0.0 else (16 if side.input_db <= 18.0 else 32)
+        return 16 if input_db <= 6.0 else 32
+    return 8 if input_db <= 0.0 else (16 if input_db <= 18.0 else 32)
+
+
+def _fixed(side: AmpSide | None) -> AmpSide | None:
+    """A side without the levels that move, which are put in before and behind it."""
+    if side is None:
+        return None
+    moving = {name: 0.0 for name in ("input_db", "level_db") if isinstance(getattr(side, name), np.ndarray)}
+    return msgspec.structs.replace(side, **moving)
+
+
+INPUT, LEVEL = 0, 2
+"""Of the numbers of a row: of the upper and the lower leg each."""
+
+
+def rows(stage: Amp, context: Context) -> np.ndarray:
+    """Rows (n, 4): gains before and behind the amplifiers, where these move."""
+    sides = [getattr(stage, leg) for leg in LEGS]
+
+    def moved(side: AmpSide | None, name: str) -> Any:
+        value = getattr(side, name, 0.0)
+        return gain_of(value) if isinstance(value, np.ndarray) else 1.0
+
+    return stacked(*(moved(side, name) for name in ("input_db", "level_db") for side in sides))
+
+
+def stands(stage: Amp, path: str) -> str:
+    """Why a control cannot move."""
+    if path.split(".")[-1] in ("input_db", "level_db"):
+        return ""
+    return said("The controls of an amplifier stand still: ride its input or its level.")
 
 
 class Coefficients:
@@ -282,7 +303,12 @@ class Coefficients:
 
     def __init__(self, stage: Amp, context: Context) -> None:
         sides = [getattr(stage, leg) for leg in LEGS]
-        factors = [8 if side is None else _factor(side, stage.shared.quality == "high") for side in sides]
+        hardest = [
+            0.0 if side is None else riding.highest(stage, f"{leg}.input_db", side.input_db)
+            for leg, side in zip(LEGS, sides, strict=True)
+        ]
+        factors = [_factor(db, stage.shared.quality == "high") for db in hardest]
+        sides = [_fixed(side) for side in sides]
         self.voices = [None if s is None else (s.voice, f) for s, f in zip(sides, factors, strict=True)]
         self.legs = [
             None if s is None else amplifying.Settings(_design(s, context.rate * f), context.rate, f)
@@ -311,6 +337,13 @@ def carry(old: Coefficients, state: Any, new: Coefficients) -> Any:
 
 
 def process(state: Any, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
+    times(block, at.rows, INPUT)
+    _amplified(state, coefficients, block, at)
+    for row in range(2):
+        times_leg(block[row], at.out[row], LEVEL + row)
+
+
+def _amplified(state: Any, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     if coefficients.together is not None:
         amplifying.amplify((state[0], state[1]), (block[0], block[1]), at.clock, coefficients.together)
         return
@@ -323,61 +356,7 @@ def process(state: Any, coefficients: Coefficients, block: np.ndarray, at: At) -
     on_both(work, block.shape[1])
 
 
-def learns(sound: np.ndarray, context: Context, start_s: float) -> Learned:
-    """How loud both legs are while they play, from sound (2, frames). Raises ValueError with a sentence."""
-    part = max(1, int(0.05 * context.rate))
-    count = sound.shape[1] // part
-    if sound.shape[1] < LEAST_S * context.rate:
-        raise ValueError(
-            said("The level is learned from {least_s:g} s at least: loop more, or nothing.").format(
-                least_s=LEAST_S
-            )
-        )
-    powers = np.mean(sound[:, : count * part].reshape(2, count, part) ** 2, axis=2)
-    levels = []
-    for row in powers:
-        loud = row[row > 0.01 * row.max()]  # while it plays: 20 dB under its loudest at the most
-        levels.append(max(-150.0, 10 * math.log10(max(float(loud.mean()) if len(loud) else 0.0, 1e-15))))
-    if max(levels) <= -140.0:
-        raise ValueError(said("This range is silent: there is no level to learn."))
-    return Learned(
-        start_s=round(start_s, 4),
-        end_s=round(start_s + sound.shape[1] / context.rate, 4),
-        levels_db=(round(levels[0], 2), round(levels[1], 2)),
-    )
-
-
-def input_for(level_db: float) -> float:
-    """The input in dB that brings a level in dBFS to where an amplifier wants it."""
-    return min(24.0, max(-36.0, round(NOMINAL_DB - level_db, 1)))
-
-
-def taken(stage: Any, learned: Learned | None) -> Any:
-    """The stage with its inputs so that what plays is where the amplifiers want it."""
-    sides = {}
-    if learned is not None:
-        for leg, level in zip(LEGS, learned.levels_db, strict=True):
-            side = getattr(stage, leg)
-            if side is not None and level > -140.0:
-                sides[leg] = msgspec.structs.replace(side, input_db=input_for(level))
-    shared = msgspec.structs.replace(stage.shared, learned=learned)
-    return msgspec.structs.replace(stage, shared=shared, **sides)
-
-
-def learned_words(stage: Amp) -> str:
-    """How loud the legs were, in words."""
-    learned = stage.shared.learned
-    if learned is None:
-        return said("Not measured yet: the inputs are as set")
-    words = [
-        f"{level:.1f} dBFS" if level > -140.0 else said("silent")
-        for level, leg in zip(learned.levels_db, LEGS, strict=True)
-        if getattr(stage, leg) is not None
-    ]
-    levels = said(" and ").join(words)
-    sentence = said("While it plays {levels}; an amplifier wants {nominal:.0f}")
-    return sentence.format(levels=levels, nominal=NOMINAL_DB).replace("-", "−")
-
+__all__ = ["KIND", "NOMINAL_DB", "Amp", "AmpShared", "AmpSide", "Learned", "taken"]
 
 KIND = Kind(
     stage=Amp,
@@ -392,6 +371,8 @@ KIND = Kind(
     coefficients=coefficients,
     start=start,
     carry=carry,
+    rows=rows,
+    stands=stands,
     process=process,
     offers=Offers(
         bend=bend,

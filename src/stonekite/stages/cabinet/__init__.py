@@ -314,6 +314,7 @@ KIND = Kind(
     start=start,
     carry=carry,
     process=process,
+    still="A cabinet's response takes longer to make than to play: only its mix moves.",
     offers=Offers(
         greatest=greatest,
         parts=parts,

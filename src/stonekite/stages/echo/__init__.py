@@ -344,7 +344,7 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
     else:
         cut = [
             (start, min(last, start + longest))
-            for first, last, _ in at.rows.pieces(fed.shape[1])
+            for first, last, *_ in at.rows.pieces(fed.shape[1])
             for start in range(first, last, longest)
         ]
         for done, stop in cut:

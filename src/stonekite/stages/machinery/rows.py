@@ -56,10 +56,14 @@ class Rows(NamedTuple):
         offsets = self.offsets[cells] + np.maximum(-ahead, 0)
         return Rows(np.maximum(ahead, 0), offsets, self.table[cells], self.steps[cells], self.moves)
 
-    def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray]]:
-        """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins."""
-        for first, last, row in zip(self.starts, [*self.starts[1:], frames], self.table, strict=True):
-            yield int(first), int(last), row
+    def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray, np.ndarray, int]]:
+        """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins, what
+        they grow by, and how far into it the first frame is."""
+        lasts = [*self.starts[1:], frames]
+        for first, last, row, steps, into in zip(
+            self.starts, lasts, self.table, self.steps, self.offsets, strict=True
+        ):
+            yield int(first), int(last), row, steps, int(into)
 
     def along(self, number: int, frames: int) -> np.ndarray:
         """One number for each frame (frames,) of the block."""
