@@ -13,8 +13,9 @@ from stonekite.signal.matrix import MATRICES
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import Branch, branches_of
 from stonekite.stages.describe import structs_in
-from stonekite.stages.planning import plan_of, refusal
+from stonekite.stages.planning import plan_of, refusal, ridable
 from stonekite.stages.registry import KINDS
+from stonekite.stages.riding import Point, Ride
 from stonekite.stages.settings import settings_of
 
 SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
@@ -100,7 +101,26 @@ def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stag
     sides = {leg: drawn_side(kind, rng, as_new) if rng.random() < 0.85 else None for leg in LEGS}
     shared = get_type_hints(kind.stage).get("shared")
     more = {} if shared is None else {"shared": drawn_shared(shared, rng, as_new)}
-    return kind.stage(id=number, level_kept=False, **sides, **more)
+    stage = kind.stage(id=number, level_kept=False, **sides, **more)
+    return ridden(stage, rng, 0.3) if rng.random() < 0.3 else stage
+
+
+def ridden(stage: Stage, rng: np.random.Generator, share: float = 1.0, seconds: float = 2.0) -> Stage:
+    """A stage with rides of a share of all its settings that can move, over so many seconds, of all shapes."""
+    rides = []
+    for path, setting in ridable(stage).items():
+        if rng.random() < share:
+            times = np.sort(rng.uniform(0.0, seconds, int(rng.integers(1, 5)))).tolist()
+            points = tuple(
+                Point(
+                    at_s=time,
+                    value=setting.from_travel(float(rng.choice([0.0, 1.0, rng.uniform()]))),
+                    way=("straight", "curved", "held")[int(rng.integers(3))],
+                )
+                for time in times
+            )
+            rides.append(Ride(path=path, points=points))
+    return msgspec.structs.replace(stage, rides=tuple(rides))
 
 
 FORGETFUL = [

@@ -368,6 +368,7 @@ KIND = Kind(
     start=start,
     carry=carry,
     rows=rows,
+    fine=True,
     stands=stands,
     process=process,
     dry=Dry(dry_coefficients, dry_response, dry_rows),

@@ -349,6 +349,8 @@ class Kind:
     """Of (stage, path of a setting): why it cannot move as the stage is, in a sentence; empty if it can."""
     still: str = ""
     """Of a kind without rows: why its settings cannot move, in a sentence."""
+    fine: bool = False
+    """Whether its rows are so far from straight that they are taken closer to each other: those of filters."""
     placed: int = 0
     """So many of the last numbers of a row follow from the place, as where a swing stands, and jump where it jumps. The
     `seconds` of the context tell the place of each row, where anything moves."""

@@ -109,6 +109,7 @@ KIND = Kind(
     carry=cascade.carry,
     process=cascade.process,
     rows=rows,
+    fine=True,
     stands=stands,
     offers=Offers(handles=HANDLES),
 )

@@ -60,6 +60,11 @@ def works(stage: Stage) -> bool:
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
 
 
+def ridable(stage: Stage) -> dict[str, Setting]:
+    """The settings of a stage that can move over the recording, by their paths."""
+    return {path: setting for path, _, setting in riding.settings_in(stage) if not why_still(stage, path)}
+
+
 Awake = tuple[tuple[riding.Ride, Setting], ...]
 _AWAKE = Remembered()
 

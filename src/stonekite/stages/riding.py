@@ -4,11 +4,13 @@ A ride belongs to what it moves: a stage carries those of its own settings, so t
 are gone with it. It names a setting by the path of fields from the stage: `upper.gain_db`, `upper.bands.2.q`.
 """
 
+from collections.abc import Iterator
 from typing import Annotated, Any, Literal
 
 import msgspec
 import numpy as np
 
+from stonekite.remembered import Remembered
 from stonekite.stages.settings import Setting, Settings, settings_of
 
 MOST_POINTS = 10_000
@@ -16,7 +18,10 @@ MOST_POINTS = 10_000
 MOST_RIDES = 200
 """Of one stage."""
 
-_STEPS = 64
+_STEPS = 512
+"""A second is summed up in so many steps, and a whole ride in _MOST at the most."""
+_MOST = 2_000_000
+_SUMS = Remembered()
 Way = Literal["straight", "curved", "held"]
 
 
@@ -58,6 +63,21 @@ def found(holder: Any, path: str) -> tuple[Any, str, Setting] | None:
     return None if setting is None else (holder, field, setting)
 
 
+def settings_in(holder: Any, before: str = "") -> Iterator[tuple[str, Any, Setting]]:
+    """All declared settings of a value and of what is in it, the stages in its branches apart: path, what holds it, and
+    its declaration."""
+    for field, setting in settings_of(type(holder)).items():
+        yield before + field, holder, setting
+    for name in holder.__struct_fields__:
+        value = getattr(holder, name)
+        if isinstance(value, msgspec.Struct):
+            yield from settings_in(value, f"{before}{name}.")
+        elif isinstance(value, tuple) and name not in ("branches", "rides"):
+            for k, one in enumerate(value):
+                if isinstance(one, msgspec.Struct):
+                    yield from settings_in(one, f"{before}{name}.{k}.")
+
+
 def _inside(holder: Any, step: str) -> Any:
     if isinstance(holder, tuple):
         return holder[int(step)] if step.isdigit() and int(step) < len(holder) else None
@@ -76,21 +96,25 @@ def put(holder: Any, path: str, value: Any) -> Any:
 
 def integral(stage: Any, path: str, now: Any, seconds: np.ndarray) -> np.ndarray:
     """The integral of a number from the beginning of the recording to times (n,): of Hz, in turns. On a ride it is summed
-    up in steps of a 64th of a second, within which it goes straight; so it is the same wherever it is asked."""
+    up in short steps, within which it goes straight; so it is the same wherever it is asked."""
     ride = next((ride for ride in stage.rides if ride.path == path), None)
     there = found(stage, path)
     if not isinstance(now, np.ndarray) or ride is None or there is None:
         return np.asarray(now * seconds, dtype=float)
-    setting = there[2]
-    last = int(np.ceil(max(float(np.max(seconds)), 0.0) * _STEPS)) + 1
-    values = along(ride, setting, np.arange(last + 1) / _STEPS)
-    sums = np.concatenate([[0.0], np.cumsum(0.5 * (values[1:] + values[:-1]) / _STEPS)])
-    after = np.clip(seconds, 0.0, None) * _STEPS
-    whole = np.minimum(after.astype(np.int64), last - 1)
+    setting, last_s = there[2], ride.points[-1].at_s
+    steps = min(_STEPS, _MOST / max(last_s, 1e-9))
+
+    def summed() -> tuple[np.ndarray, np.ndarray]:
+        values = along(ride, setting, np.arange(int(np.ceil(last_s * steps)) + 2) / steps)
+        return values, np.concatenate([[0.0], np.cumsum(0.5 * (values[1:] + values[:-1]) / steps)])
+
+    values, sums = _SUMS.of(ride, path, summed)
+    after = np.clip(seconds, 0.0, None) * steps
+    whole = np.minimum(after.astype(np.int64), len(values) - 2)
     part = after - whole
-    rise = values[whole + 1] - values[whole]
+    rise = np.where(part <= 1.0, values[whole + 1] - values[whole], 0.0)
     before = np.minimum(seconds, 0.0) * values[0]
-    return sums[whole] + part * (values[whole] + 0.5 * part * rise) / _STEPS + before
+    return sums[whole] + part * (values[whole] + 0.5 * part * rise) / steps + before
 
 
 def highest(stage: Any, path: str, now: Any) -> float:

@@ -207,6 +207,7 @@ KIND = Kind(
     carry=carry,
     process=process,
     rows=rows,
+    fine=True,
     stands=stands,
     dry=Dry(dry_coefficients, dry_response, dry_rows),
     offers=Offers(greatest=greatest),

@@ -34,7 +34,9 @@ class Dry:
         self._coefficients: Any = made
         self._state: Any = None if made is None else kind.start(made)
         rows = None if kind.dry is None or made is None else kind.dry.rows
-        self.track: Track = Track(rows or nothing_of, stage, context) if lent is None else lent.track
+        self.track: Track = (
+            Track(rows or nothing_of, stage, context, fine=kind.fine) if lent is None else lent.track
+        )
         self._rows = Following(self.track, context.rate, course, late_in)
         # What the kind makes the dry part with is as late as the kind is, without what stands in its branches.
         late = latency if made is None else inner

@@ -31,7 +31,9 @@ def _passes(legs: np.ndarray) -> None:
 
 def _tracks(kind: Kind, stage: Stage, context: Context) -> tuple[Track, Track]:
     """Of the kind's numbers, and of the mix."""
-    return Track(kind.rows or nothing_of, stage, context), Track(mix_of, stage, context, mixes=True)
+    return Track(kind.rows or nothing_of, stage, context, fine=kind.fine), Track(
+        mix_of, stage, context, mixes=True
+    )
 
 
 class Node:

@@ -10,11 +10,11 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.stages import planning
 from stonekite.stages.base import LEGS, Context, Stage
-from stonekite.stages.machinery.rows import CELL, Rows, moving, standing
+from stonekite.stages.machinery.rows import CELL, FINE, Rows, moving, rounded, standing
 
 PIECE = 256
 """So many rows are made at once, and kept."""
-KEPT = 64
+KEPT = 16
 """So many such pieces are kept of a track at the most."""
 _OVER = 1e-9
 
@@ -42,8 +42,12 @@ class Track:
     """The rows that `make` gives of a stage, anywhere in the recording. They depend on the place alone, so that they are
     the same from any start."""
 
-    def __init__(self, make: Maker, stage: Stage, context: Context, mixes: bool = False) -> None:
+    def __init__(
+        self, make: Maker, stage: Stage, context: Context, mixes: bool = False, fine: bool = False
+    ) -> None:
         self._mixes = mixes
+        self._fine = fine
+        self.cell = FINE if fine else CELL
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
         moves = planning.is_moving(stage, mixes)
@@ -56,7 +60,15 @@ class Track:
         return self._still
 
     def rows(self, first: int, count: int) -> np.ndarray:
-        """So many rows (count, numbers) from the one at frame CELL * first of the recording."""
+        """So many rows (count, numbers) from the one at frame `cell` * first of the recording."""
+        if not self._fine:
+            return self._coarse(first, count)
+        many = CELL // FINE
+        begin, end = first // many, (first + count - 1) // many + 1
+        rows = rounded(self._coarse(begin - 1, end - begin + 3))
+        return rows[first - begin * many :][:count]
+
+    def _coarse(self, first: int, count: int) -> np.ndarray:
         found = []
         while count > 0:
             piece, start = divmod(first, PIECE)
@@ -88,7 +100,8 @@ class Following:
         self.late = late
         self.placed = placed
         self._course = course
-        self._fade = math.exp(-CELL / (planning.SEAM_S * rate))
+        self._cell = track.cell
+        self._fade = math.exp(-self._cell / (planning.SEAM_S * rate))
         self._next: int | None = None
         self._ahead: np.ndarray | None = None
 
@@ -110,37 +123,38 @@ class Following:
         if not parts:
             return standing(self.track.rows(0, 1)[0])
         starts, offsets, table, following = (np.concatenate(of) for of in zip(*parts, strict=True))
-        return moving(starts, offsets, table, following)
+        return moving(starts, offsets, table, following, self._cell)
 
     def _run(
         self, first: int, place: int, frames: int
     ) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-        cell = place // CELL
-        into = place - cell * CELL
-        count = (place + frames - 1) // CELL - cell + 1
+        size = self._cell
+        cell = place // size
+        into = place - cell * size
+        count = (place + frames - 1) // size - cell + 1
         rows = self.track.rows(cell, count + 1)
         if self._next is not None and self._next != place:
-            self._jump(self._next, rows[0] + (rows[1] - rows[0]) * (into / CELL), into)
+            self._jump(self._next, rows[0] + (rows[1] - rows[0]) * (into / size), into)
         if self._ahead is not None:
             fades = self._fade ** np.arange(count + 1)
             rows = rows + fades[:, None] * self._ahead
-            gone = (place + frames) // CELL - cell
+            gone = (place + frames) // size - cell
             self._ahead = self._ahead * self._fade**gone
             if np.abs(self._ahead).max(initial=0.0) < _OVER:
                 self._ahead = None
         self._next = place + frames
-        starts = first + np.maximum(CELL * np.arange(count) - into, 0)
+        starts = first + np.maximum(size * np.arange(count) - into, 0)
         offsets = np.zeros(count, dtype=np.int64)
         offsets[0] = into
         return starts, offsets, rows[:-1], rows[1:]
 
     def _jump(self, was: int, now: np.ndarray, into: int) -> None:
         """From the place where it would have been to one where the numbers are `now`, so far into a cell."""
-        cell, share = was // CELL, (was % CELL) / CELL
+        cell, share = was // self._cell, (was % self._cell) / self._cell
         before = self.track.rows(cell, 2)
         old = before[0] + (before[1] - before[0]) * share
         if self._ahead is not None:
             old = old + self._ahead * (1.0 + (self._fade - 1.0) * share)
-        self._ahead = (old - now) / (1.0 + (self._fade - 1.0) * into / CELL)
+        self._ahead = (old - now) / (1.0 + (self._fade - 1.0) * into / self._cell)
         if self.placed:
             self._ahead[-self.placed :] = 0.0

@@ -214,7 +214,7 @@ def _upside_down(made: np.ndarray) -> np.ndarray:
 
 def moving(kind: Prototype, f0: Numbers, gain_db: Numbers, q: Numbers, rate: float) -> np.ndarray:
     """Sections (..., 3, 5) of one filter for many settings, broadcast against each other: f0 in Hz, gain in dB (bells and
-    shelves only), rate in Hz. Without gain a bell or shelf gives back what comes in, bit for bit.
+    shelves only), rate in Hz. Without gain the zeros of a bell or shelf are its poles.
     """
     f0, gain_db, q = np.broadcast_arrays(*(np.asarray(v, dtype=float) for v in (f0, gain_db, q)))
     w0 = np.minimum(2.0 * pi * f0 / rate, _HIGHEST)
@@ -227,8 +227,7 @@ def moving(kind: Prototype, f0: Numbers, gain_db: Numbers, q: Numbers, rate: flo
         boost, cut = cut.copy(), boost.copy()
         boost[..., 0, :3] *= 10.0 ** (size / 20.0)[..., None]
         cut[..., 0, :3] *= 10.0 ** (-size / 20.0)[..., None]
-    made = np.where((gain_db < 0.0)[..., None, None], cut, boost)
-    return np.where((gain_db == 0.0)[..., None, None], PASSING, made)
+    return np.where((gain_db < 0.0)[..., None, None], cut, boost)
 
 
 @lru_cache(maxsize=4096)

@@ -13,7 +13,7 @@ OPEN_LOW_HZ, OPEN_HIGH_HZ = 20.0, 20_000.0
 """A high-pass or low-pass that stands at the end of its range is not there."""
 
 
-def _time(default: float) -> Any:
+def _time(default: float, still: str = "") -> Any:
     meta = number(
         "Time",
         "ms",
@@ -23,6 +23,7 @@ def _time(default: float) -> Any:
         step=1 / 24,
         note="time_note",
         help="When it comes back. A note can be typed, too: 1/8 dotted, 1.5 beats",
+        still=still,
     )
     return Annotated[float, meta]
 
@@ -100,7 +101,7 @@ Fed = Literal["own", "fold", "upper", "lower"]
 class Tap(Settings, frozen=True, kw_only=True):
     """One echo that does not come back again."""
 
-    time_ms: _time(250.0) = 250.0  # type: ignore[valid-type]
+    time_ms: _time(250.0, "A tap's time stands still: ride its level.") = 250.0  # type: ignore[valid-type]
     level_db: Annotated[float, _level("Level", "Level of the tap")] = -6.0
     place: Annotated[
         float,

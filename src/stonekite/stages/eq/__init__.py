@@ -253,6 +253,7 @@ KIND = Kind(
     carry=carry,
     process=process,
     rows=rows,
+    fine=True,
     stands=stands,
     dry=Dry(dry_coefficients, dry_response),
     offers=Offers(
