@@ -127,10 +127,10 @@ def beside(tmp_path_factory):
 def test_the_example_passes_what_every_kind_passes(beside):
     done = beside(
         *("-m", "pytest", "-p", "another_kind", "-k", "soften"),
-        *(str(TESTS / f"test_{name}.py") for name in ("kinds", "stages", "settings")),
+        *(str(TESTS / f"test_{name}.py") for name in ("kinds", "stages", "settings", "rides")),
     )
     assert done.returncode == 0, done.stdout[-3000:]
-    assert int(re.search(r"(\d+) passed", done.stdout)[1]) >= 4, done.stdout
+    assert int(re.search(r"(\d+) passed", done.stdout)[1]) >= 8, done.stdout
 
 
 @pytest.mark.parametrize(

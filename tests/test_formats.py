@@ -46,6 +46,14 @@ def session(tmp_path):
     return made
 
 
+def without_rides(value):
+    """What a session has, but for the rides of its stages, of which there are none."""
+    if isinstance(value, dict):
+        assert value.get("rides", []) == []
+        return {name: without_rides(inner) for name, inner in value.items() if name != "rides"}
+    return [without_rides(inner) for inner in value] if isinstance(value, list) else value
+
+
 def test_a_session_of_format_2_is_opened_with_all_that_is_in_it(tmp_path):
     was = json.loads((OLD / "format-2.kite").read_text())
     opened = storage.load(OLD / "format-2.kite")
@@ -53,6 +61,7 @@ def test_a_session_of_format_2_is_opened_with_all_that_is_in_it(tmp_path):
     now = json.loads((tmp_path / "new.kite").read_text())
     assert was.pop("format") == 2 and now.pop("format") == 3
     assert now.pop("last_id") == 0 and tree.next_id(opened) == 7
+    now = without_rides(now)
     for whole in (was, now):
         for sound in (whole["sound"], *(version["sound"] for version in whole["versions"])):
             del sound["stems"][0]["source"]["path"]

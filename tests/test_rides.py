@@ -11,6 +11,8 @@ from trees import SPLITS, drawn_stage, ridden
 
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
+from stonekite.session import differences, edits, limits, presets, storage
+from stonekite.session.types import Session, Sound, Source, Stem, Strip
 from stonekite.signal.filters import design
 from stonekite.stages import planning, riding
 from stonekite.stages.base import Context, Stage
@@ -25,6 +27,7 @@ from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.riding import Point, Ride
 
 CELL = 64
+SOURCE = Source(path="/ferry/quay.wav", frames=48_000, rate=48_000)
 
 
 def heard(
@@ -365,3 +368,64 @@ def test_feedback_that_rides_up_is_held_all_the_way():
     stage = moved(Echo(id=1, upper=side, lower=side), upper__feedback_db=(-12.0, 6.0, 6.0, -20.0))
     out = heard(stage, noise(5 * RATE, np.random.default_rng(8)))
     assert np.isfinite(out).all() and np.abs(out).max() <= 10 ** (12 / 20) + 1e-9
+
+
+def session_with(stage: Stage):
+    """A session of one stem with a stage."""
+    stem = Stem(id=1, name="quay", source=SOURCE, strip=Strip(stages=(stage,)))
+    return Session(sound=Sound(stems=(stem,)))
+
+
+def test_rides_are_saved_and_opened_and_told_apart_in_words():
+    rng = np.random.default_rng(3)
+    stage = ridden(drawn_stage("echo", rng, number=4, deep=0), rng)
+    session = session_with(stage)
+    again = storage.decode(storage.encode(session))
+    assert again.sound == session.sound and again.sound.stems[0].strip.stages[0].rides == stage.rides
+    gain = moved(Gain(id=1), upper__gain_db=(-12.0, 0.0, -3.0))
+    before, after = (Strip(stages=(one,)) for one in (Gain(id=1), gain))
+    told = [difference.sentence for difference in differences.differences(before, after)]
+    assert len(told) == 1 and "ride" in told[0] and "−12.0 dB to 0.0 dB, 3 points" in told[0]
+    assert any(
+        "3 points from 0.0 s to 2.0 s" in line for _, lines in differences.described(after) for line in lines
+    )
+
+
+def test_rides_go_where_the_settings_go():
+    stage = moved(Gain(id=1), upper__gain_db=(-12.0, 0.0), lower__mix=(0.0, 100.0))
+    assert {ride.path for ride in edits.swapped(stage).rides} == {"lower.gain_db", "upper.mix"}
+    assert {ride.path for ride in edits.copied_across(stage, "upper").rides} == {
+        "upper.gain_db",
+        "lower.gain_db",
+    }
+    assert {ride.path for ride in edits.on_one_leg(stage).rides} == {"upper.gain_db"}
+    lower = msgspec.structs.replace(stage, upper=None)
+    assert {ride.path for ride in edits.on_one_leg(lower).rides} == {"upper.mix"}
+    assert edits.reset(stage).rides == () and presets.of_stage("a", stage).stage.rides == ()
+    # Those of a leg that is off sleep: they move nothing, and are there when it comes back.
+    sound = noise(4_000, np.random.default_rng(1))
+    assert np.array_equal(heard(lower, sound)[0], sound[0]) and lower.rides == stage.rides
+
+
+@pytest.mark.parametrize(
+    ("rides", "why"),
+    [
+        ((("upper.gain_db", (0.0, -3.0)), ("upper.gain_db", (0.0, -6.0))), "one ride"),
+        ((("upper.gain_db", (0.0, 99.0)),), "out of range"),
+    ],
+)
+def test_rides_that_cannot_be_are_said(rides, why):
+    made = tuple(
+        Ride(path=path, points=tuple(Point(at_s=float(k), value=v) for k, v in enumerate(values)))
+        for path, values in rides
+    )
+    assert why in limits.excess(session_with(msgspec.structs.replace(Gain(id=1), rides=made)))
+
+
+def test_points_that_go_back_in_time_are_said_and_do_no_harm():
+    ride = Ride(path="upper.gain_db", points=(Point(at_s=2.0, value=0.0), Point(at_s=1.0, value=-6.0)))
+    stage = msgspec.structs.replace(
+        Gain(id=1), rides=(ride, Ride(path="no.such", points=(Point(at_s=0, value=1),)))
+    )
+    assert "follow each other" in limits.excess(session_with(stage))
+    assert np.isfinite(heard(stage, noise(9_000, np.random.default_rng(2)))).all()

@@ -213,6 +213,9 @@ def test_sessions_of_format_1_are_opened_with_all_that_is_in_them(tmp_path: Path
     for stem in (*now["sound"]["stems"], *(s for v in now["versions"] for s in v["sound"]["stems"])):
         assert stem["strip"].pop("spurs") == []
         assert [stage.pop("rings_on") for stage in stem["strip"]["stages"]].count(True) == 0
+        assert [stage.pop("rides") for stage in stem["strip"]["stages"]].count([]) == len(
+            stem["strip"]["stages"]
+        )
     assert [stem["strip"] for stem in now["sound"]["stems"]] == [stem["strip"] for stem in was["stems"]]
     assert len(was["stems"][0]["strip"]["stages"]) >= 9
     kept = [{**version, "strip": version["sound"]["stems"][0]["strip"]} for version in now["versions"]]

@@ -1,6 +1,7 @@
 """What differs between two states of a strip, in words."""
 
 from collections.abc import Iterator
+from itertools import pairwise
 from typing import Any, NamedTuple, cast
 
 import msgspec
@@ -8,6 +9,7 @@ import msgspec
 from stonekite.session import tree
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, Intake, Leg, Output, Split, Strip
+from stonekite.stages import riding
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of, label_of
@@ -185,6 +187,7 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
                 yield Difference(component, "", said("off") if sides[1] is None else said("on"), new.id)
         else:
             yield from _of_struct(component, *sides, new.id)
+    yield from _of_rides(name, old, new, strip)
     if hasattr(new, "shared"):
         yield from _of_struct(name, old.shared, new.shared, new.id)  # type: ignore[attr-defined]
     if (learning := kind_of(new).offers.learning) is not None:
@@ -195,6 +198,42 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
             yield Difference(f"{name}, {learning.what}", "", told, new.id)
     yield from _of_struct(
         name, old, new, new.id, skipped=("kept_db", *(("shared",) if hasattr(new, "shared") else ()))
+    )
+
+
+def _of_rides(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Difference]:
+    rides = [{ride.path: ride for ride in stage.rides} for stage in (old, new)]
+    for path in sorted(rides[0].keys() | rides[1].keys()):
+        before, after = (found.get(path) for found in rides)
+        if before != after:
+            was, now = (
+                "" if ride is None else ride_words(stage, ride)
+                for stage, ride in ((old, before), (new, after))
+            )
+            yield Difference(f"{ride_name(name, new, path, strip)}, {said('ride')}", was, now, new.id)
+
+
+def ride_name(name: str, stage: Stage, path: str, strip: Strip) -> str:
+    """What a setting is called that a ride moves."""
+    first, _, rest = path.partition(".")
+    where = [f"{_component(strip, first)} {name}" if first in LEGS else name]
+    steps = (rest if first in LEGS else path).split(".")
+    for list_name, place in pairwise(steps):
+        if place.isdigit():
+            words = said("tap {count}") if list_name == "taps" else said("band {count}")
+            where.append(words.format(count=int(place) + 1))
+    there = riding.found(stage, path)
+    return ", ".join([*where, steps[-1] if there is None else _lowered(there[2].label)])
+
+
+def ride_words(stage: Stage, ride: riding.Ride) -> str:
+    """A ride in words: from where to where, when, and by how many points."""
+    there = riding.found(stage, ride.path)
+    first, last = ride.points[0], ride.points[-1]
+    heights = [point.value for point in ride.points]
+    shown = [f"{v:g}" if there is None else there[2].shown(v) for v in (min(heights), max(heights))]
+    return said("{low} to {high}, {count} points from {start:.1f} s to {end:.1f} s").format(
+        low=shown[0], high=shown[1], count=len(ride.points), start=first.at_s, end=last.at_s
     )
 
 
@@ -288,6 +327,10 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
                 for k, band in enumerate(bands)
                 if band is not None
             ]
+        lines += [
+            f"{ride_name(names[stage.id], stage, ride.path, strip)}: {ride_words(stage, ride)}"
+            for ride in stage.rides
+        ]
         if hasattr(stage, "shared"):
             lines.append(said("Both: {shared}").format(shared=_settings_words(stage.shared)))
             taps = getattr(stage.shared, "taps", ())

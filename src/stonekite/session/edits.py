@@ -10,6 +10,7 @@ from stonekite.session.spur import SPLIT, SPURS, Spur
 from stonekite.session.timing import by_notes, moved_note
 from stonekite.session.tree import Path, at
 from stonekite.session.types import LEGS, VERSIONS, LegName, Session, Strip, Tempo, Version
+from stonekite.stages import riding
 from stonekite.stages.base import HIGHEST_ID, Stage
 from stonekite.stages.branch import DEEPEST, MOST_STAGES, branches_of
 from stonekite.stages.registry import KINDS
@@ -109,12 +110,17 @@ def link_setting(stage: Stage, name: str, on: bool) -> Stage:
 
 def copied_across(stage: Stage, leg: LegName) -> Stage:
     """A stage whose other side is as the side on `leg`."""
-    return msgspec.structs.replace(stage, **{other(leg): getattr(stage, leg)})
+    same = riding.on_legs(stage.rides, {leg: leg})
+    across = riding.on_legs(
+        tuple(ride for ride in same if ride.path.startswith(f"{leg}.")), {leg: other(leg)}
+    )
+    return msgspec.structs.replace(stage, rides=same + across, **{other(leg): getattr(stage, leg)})
 
 
 def swapped(stage: Any) -> Stage:
     """A stage whose sides have changed legs."""
-    return msgspec.structs.replace(stage, upper=stage.lower, lower=stage.upper)
+    rides = riding.on_legs(stage.rides, {"upper": "lower", "lower": "upper"})
+    return msgspec.structs.replace(stage, upper=stage.lower, lower=stage.upper, rides=rides)
 
 
 def reset(stage: Stage) -> Stage:
@@ -160,7 +166,10 @@ def on_one_leg(stage: Any) -> Stage:
         for branch in branches_of(stage)
     )
     changed = {"branches": inner} if inner else {}
-    return msgspec.structs.replace(stage, upper=stage.upper or stage.lower, lower=None, **changed)
+    rides = riding.on_legs(stage.rides, {"lower" if stage.upper is None else "upper": "upper"})
+    return msgspec.structs.replace(
+        stage, upper=stage.upper or stage.lower, lower=None, rides=rides, **changed
+    )
 
 
 def add_stage(

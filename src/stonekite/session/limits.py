@@ -10,6 +10,7 @@ from stonekite.remembered import Remembered
 from stonekite.session import tree
 from stonekite.session.spur import SPURS
 from stonekite.session.types import VERSIONS, Session, Sound, Strip
+from stonekite.stages import riding
 from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.branch import DEEPEST, MOST_STAGES
 from stonekite.words import said
@@ -102,6 +103,8 @@ def _excess_of(strip: Strip) -> str:
         if len(place.stages) > MOST_STAGES:
             return said("A path holds {most} stages at the most.").format(most=MOST_STAGES)
         count += len(place.stages)
+        if why := next((why for stage in place.stages if stage.rides and (why := riding.flaw(stage))), ""):
+            return why
     if count > MOST_IN_ALL:
         return said("A strip holds {most} stages at the most, with those that stand in others.").format(
             most=MOST_IN_ALL

@@ -127,7 +127,7 @@ def listed(folders: list[Path]) -> tuple[list[tuple[Path, Preset]], list[str]]:
 
 def of_stage(name: str, stage: Stage, about: str = "") -> Preset:
     """A preset that keeps a stage with both its sides."""
-    return Preset(name=name, about=about, scope="stage", stage=msgspec.structs.replace(stage, id=0))
+    return Preset(name=name, about=about, scope="stage", stage=msgspec.structs.replace(stage, id=0, rides=()))
 
 
 def of_leg(name: str, stage: Stage, leg: LegName, about: str = "") -> Preset:

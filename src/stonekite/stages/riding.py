@@ -12,6 +12,7 @@ import numpy as np
 
 from stonekite.remembered import Remembered
 from stonekite.stages.settings import Setting, Settings, settings_of
+from stonekite.words import said
 
 MOST_POINTS = 10_000
 """Of one ride."""
@@ -61,6 +62,36 @@ def found(holder: Any, path: str) -> tuple[Any, str, Setting] | None:
         return None
     setting = settings_of(type(holder)).get(field)
     return None if setting is None else (holder, field, setting)
+
+
+def flaw(stage: Any) -> str:
+    """Why the rides of a stage cannot be, in a sentence; empty if they can."""
+    paths = [ride.path for ride in stage.rides]
+    if len(set(paths)) != len(paths):
+        return said("A setting has one ride.")
+    for ride in stage.rides:
+        times = [point.at_s for point in ride.points]
+        if sorted(times) != times:
+            return said("The points of a ride follow each other in time.")
+        there = found(stage, ride.path)
+        if there is not None and any(
+            not there[2].low <= point.value <= there[2].high for point in ride.points
+        ):
+            return said("{label}: a point of its ride is out of range.").format(label=there[2].label)
+    return ""
+
+
+def on_legs(rides: tuple[Ride, ...], names: dict[str, str]) -> tuple[Ride, ...]:
+    """Rides of which those of a leg have gone to the one that `names` tells; those of a leg that it does not name are
+    gone."""
+    made = []
+    for ride in rides:
+        first, _, rest = ride.path.partition(".")
+        if first not in ("upper", "lower"):
+            made.append(ride)
+        elif first in names:
+            made.append(msgspec.structs.replace(ride, path=f"{names[first]}.{rest}"))
+    return tuple(made)
 
 
 def settings_in(holder: Any, before: str = "") -> Iterator[tuple[str, Any, Setting]]:
