@@ -222,6 +222,12 @@ def _shape(signal, up, down, shape, gain, bias, polynomial, g, e):
         fall(down, piece)
 
 
+def soft(values: np.ndarray) -> np.ndarray:
+    """What the soft curve makes of steady values (n,)."""
+    made: np.ndarray = special.erf(_SCALE * values)
+    return made
+
+
 def plan_of(shape: int, drive_db: float, high: bool) -> tuple[int, int]:
     """How a curve (SOFT, HARD, FOLDED) is followed in standard or high quality: as which shape, at how many times the
     rate. A folded one driven by more than 30 dB would need more than there is."""

@@ -301,7 +301,8 @@ def _bend_moving(state: State, row: int, leg: Leg, signal: np.ndarray, rows: Row
     signal *= gains
     signal += biases
     shaper.process(signal, leg.shape, 1.0, 0.0)
-    signal -= _resting(leg.shape, known[: len(signal)])
+    if known.any():
+        signal -= _resting(leg.shape, known[: len(signal)])
     state.biases[row] = known[len(signal) :].copy()
 
 
@@ -311,7 +312,8 @@ def _resting(shape: int, values: np.ndarray) -> np.ndarray:
         return np.clip(values, -1.0, 1.0)
     if shape == shaping.FOLDED:
         return np.sin(0.5 * np.pi * values) * 2.0 / np.pi
-    return np.array([math.erf(0.5 * math.sqrt(math.pi) * value) for value in values.tolist()])
+    made: np.ndarray = shaping.soft(values)
+    return made
 
 
 KIND = Kind(

@@ -177,16 +177,31 @@ def _bent(setting: Setting, values: np.ndarray) -> np.ndarray:
     return np.log2(values) if setting.taper == "log" else values
 
 
-def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:
-    """Where a ride is at times (n,) of the recording."""
+_POINTS = Remembered()
+
+
+def _points(ride: Ride, setting: Setting) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Times, heights and ways of the points, each (n,)."""
     times = np.array([point.at_s for point in ride.points])
     heights = _bent(setting, np.array([setting.held(point.value) for point in ride.points]))
+    return (
+        times,
+        heights,
+        np.array([("straight", "curved", "held").index(point.way) for point in ride.points]),
+    )
+
+
+def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:
+    """Where a ride is at times (n,) of the recording."""
+    limits = setting.low, setting.high, setting.taper
+    times, heights, ways = _POINTS.of(ride, limits, lambda: _points(ride, setting))
     after = np.searchsorted(times, seconds, side="right")
     before, there = np.maximum(after - 1, 0), np.minimum(after, len(times) - 1)
     apart = times[there] - times[before]
     share = np.where(apart > 0.0, (seconds - times[before]) / np.where(apart > 0.0, apart, 1.0), 0.0)
     share = np.clip(share, 0.0, 1.0)
-    ways = np.array([("straight", "curved", "held").index(point.way) for point in ride.points])[before]
-    share = np.where(ways == 1, share * share * (3.0 - 2.0 * share), np.where(ways == 2, 0.0, share))
+    if ways.any():
+        way = ways[before]
+        share = np.where(way == 1, share * share * (3.0 - 2.0 * share), np.where(way == 2, 0.0, share))
     made = heights[before] + (heights[there] - heights[before]) * share
     return np.exp2(made) if setting.taper == "log" else made

@@ -48,6 +48,7 @@ class Track:
         self._mixes = mixes
         self._fine = fine
         self.cell = FINE if fine else CELL
+        self._many = PIECE * CELL // self.cell
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
         moves = planning.is_moving(stage, mixes)
@@ -61,17 +62,9 @@ class Track:
 
     def rows(self, first: int, count: int) -> np.ndarray:
         """So many rows (count, numbers) from the one at frame `cell` * first of the recording."""
-        if not self._fine:
-            return self._coarse(first, count)
-        many = CELL // FINE
-        begin, end = first // many, (first + count - 1) // many + 1
-        rows = rounded(self._coarse(begin - 1, end - begin + 3))
-        return rows[first - begin * many :][:count]
-
-    def _coarse(self, first: int, count: int) -> np.ndarray:
         found = []
         while count > 0:
-            piece, start = divmod(first, PIECE)
+            piece, start = divmod(first, self._many)
             part = self._piece(piece)[start : start + count]
             found.append(part)
             first, count = first + len(part), count - len(part)
@@ -81,12 +74,15 @@ class Track:
         if number not in self._pieces:
             if len(self._pieces) >= KEPT:
                 del self._pieces[next(iter(self._pieces))]
-            places = CELL * (number * PIECE + np.arange(PIECE))
+            # What is rounded has to know one row before and two behind.
+            around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
+            places = CELL * (number * PIECE + around)
             seconds = places / self._context.rate
             stage = planning.moved(self._stage, seconds, self._mixes)
             context = dataclasses.replace(self._context, seconds=seconds)
             made = np.asarray(self._make(stage, context), dtype=float)
-            self._pieces[number] = np.ascontiguousarray(np.broadcast_to(made, (PIECE, made.shape[-1])))
+            rows = np.broadcast_to(made, (len(places), made.shape[-1]))
+            self._pieces[number] = rounded(rows)[:-1] if self._fine else np.ascontiguousarray(rows)
         return self._pieces[number]
 
 
@@ -122,6 +118,8 @@ class Following:
                 parts.append(self._run(first, place, end - first))
         if not parts:
             return standing(self.track.rows(0, 1)[0])
+        if len(parts) == 1:
+            return moving(*parts[0], self._cell)
         starts, offsets, table, following = (np.concatenate(of) for of in zip(*parts, strict=True))
         return moving(starts, offsets, table, following, self._cell)
 

@@ -48,7 +48,7 @@ _TOP = 0.90504 * pi
 """The highest place, in radians per sample, at which the error is looked at; 20 kHz at 44.1 kHz."""
 _WEIGHT = 4.25801
 """How much more or less its square counts than the lowest."""
-_PLACES = 20
+_PLACES = 10
 
 _BEYOND = 0.3
 """By how much what is above half the rate is less sharp, for each radian per sample that it is above it."""

@@ -69,6 +69,12 @@ class Rows(NamedTuple):
 
     def along(self, number: int, frames: int) -> np.ndarray:
         """One number for each frame (frames,) of the block."""
+        count = len(self.starts)
+        size = int(self.starts[1] + self.offsets[0]) if count > 1 else frames + int(self.offsets[0])
+        if count == 1 or self.starts[-1] + self.offsets[0] == (count - 1) * size:  # cell upon cell
+            into = np.arange(float(size))
+            whole = self.table[:, number, None] + into * self.steps[:, number, None]
+            return whole.reshape(-1)[self.offsets[0] : self.offsets[0] + frames]
         lengths = np.diff(self.starts, append=frames)
         into = np.arange(frames) + np.repeat(self.offsets - self.starts, lengths)
         return np.repeat(self.table[:, number], lengths) + into * np.repeat(self.steps[:, number], lengths)
@@ -95,6 +101,13 @@ def rounded(rows: np.ndarray) -> np.ndarray:
     outside. From one to the next they go on a parabola through a third one, on that side where the numbers bend less; on
     the mean of both where these are alike. So a corner of a ride stays a corner (A. Harten et al., "Uniformly High Order
     Accurate Essentially Non-oscillatory Schemes", J. Comput. Phys. 71, 1987)."""
+    still = (rows == rows[0]).all(axis=0)
+    if still.any():  # filters have many numbers that never move
+        made = np.empty(((len(rows) - 3) * CELL // FINE + 1, rows.shape[1]))
+        made[:, still] = rows[0, still]
+        if not still.all():
+            made[:, ~still] = rounded(rows[:, ~still])
+        return made
     bends = np.diff(rows, n=2, axis=0)
     left, right = bends[:-1], bends[1:]
     sizes = np.abs(left), np.abs(right)
