@@ -15,9 +15,11 @@ from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
 from stonekite.engine.play.strip import StripPlayer
+from stonekite.session.tree import walk
 from stonekite.session.types import Intake, IntakeSide, Output, Strip
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.eq import Band, Eq, EqShared, EqSide
+from stonekite.stages.planning import seam_memory
 from stonekite.stages.registry import KINDS, greatest
 from stonekite.stages.settings import settings_of
 
@@ -209,7 +211,9 @@ def test_what_it_does_belongs_to_the_place_and_not_to_the_clock(kind):
         course, begun = Course(), 2**12 * 3**2 * 5**3 * 7
         course.jump(begun, 0)
         there = Chain(strip, RATE, course=course).process(sound.copy(), begun)
-        worst = max(worst, off_by_db(there, wanted))
+        # What moves goes over from the numbers of the place where it was thought to be before.
+        from_there = here.latency + seam_memory(RATE) if any(one.rides for _, one in walk(strip)) else 0
+        worst = max(worst, off_by_db(there[:, from_there:], wanted[:, from_there:]))
         context, heard = Context(RATE, strip.split.encoding), here.split(sound)
         alone, behind = heard.copy(), heard.copy()
         Line((stage,), context).process(alone, 0)

@@ -9,13 +9,16 @@ from conftest import RATE
 from scipy import signal
 from trees import SPLITS, drawn_stage, ridden
 
+from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
 from stonekite.session import differences, edits, limits, presets, storage
-from stonekite.session.types import Session, Sound, Source, Stem, Strip
+from stonekite.session.spur import Spur
+from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, Strip
 from stonekite.signal.filters import design
 from stonekite.stages import planning, riding
 from stonekite.stages.base import Context, Stage
+from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide, Tap
 from stonekite.stages.eq import Band, Eq, EqSide
@@ -429,3 +432,45 @@ def test_points_that_go_back_in_time_are_said_and_do_no_harm():
     )
     assert "follow each other" in limits.excess(session_with(stage))
     assert np.isfinite(heard(stage, noise(9_000, np.random.default_rng(2)))).all()
+
+
+def test_levels_of_legs_and_spurs_ride_in_time_with_the_recording():
+    """Also where the legs wait for a spur that is late, and whatever the blocks."""
+    ride = Ride(path="level_db", points=(Point(at_s=0.1, value=-30.0), Point(at_s=0.9, value=6.0)))
+    late = Limiter(
+        id=5, shared=LimiterShared(look_ahead_ms=10.0), upper=LimiterSide(ceiling_db=0.0), lower=None
+    )
+    spur = Spur(branch=Branch(id=4, stages=(late,)), source="left", after="split", rides=(ride,))
+    split = Split(mode="left-right")
+    legs = Strip(split=split, upper=Leg(rides=(ride,)), lower=Leg())
+    beside = Strip(split=split, upper=Leg(muted=True), spurs=(spur,))
+    sound = 0.1 * np.ones((2, RATE + 2_000))
+    wanted = -1.0 + np.interp(np.arange(RATE) / RATE, [0.1, 0.9], [-30.0, 6.0]) - 19.0
+    for strip in (legs, beside):
+        chain = Chain(strip, RATE)
+        whole = chain.process(sound.copy(), 0)[:, chain.latency :]
+        off = np.abs(20 * np.log10(whole[0, 4_000:RATE]) - wanted[4_000:])
+        assert off.max() < 0.01 and whole[1, 4_000:RATE] == pytest.approx(0.1)
+        parts, again = Chain(strip, RATE), []
+        for start, stop in itertools.pairwise((0, 1, 70, 4_000, 4_064, 30_001, sound.shape[1])):
+            again.append(parts.process(sound[:, start:stop].copy(), start))
+        assert np.array_equal(np.concatenate(again, axis=1)[:, chain.latency :], whole)
+    told = differences.differences(Strip(split=split), legs)
+    assert any("level, ride" in difference.place for difference in told)
+
+
+def test_a_ride_of_a_level_that_is_edited_goes_over():
+    """From one ride to another while it plays: no step."""
+    rides = [
+        (Ride(path="level_db", points=(Point(at_s=0.0, value=a), Point(at_s=9.0, value=b))),)
+        for a, b in ((0.0, -6.0), (-12.0, 0.0))
+    ]
+    old, new = (Chain(Strip(upper=Leg(rides=one)), RATE) for one in rides)
+    sound = np.ones((2, RATE))
+    first = old.process(sound[:, :24_000].copy(), 0)
+    heritage = new.heritage(old)
+    assert heritage.fits
+    new.take_over(old, heritage, 960)
+    second = new.process(sound[:, 24_000:].copy(), 24_000)
+    whole = np.concatenate([first, second], axis=1)
+    assert np.abs(np.diff(whole, axis=1)).max() < 0.01

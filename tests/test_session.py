@@ -212,6 +212,7 @@ def test_sessions_of_format_1_are_opened_with_all_that_is_in_them(tmp_path: Path
     now = json.loads(msgspec.json.encode(opened))
     for stem in (*now["sound"]["stems"], *(s for v in now["versions"] for s in v["sound"]["stems"])):
         assert stem["strip"].pop("spurs") == []
+        assert [stem["strip"][leg].pop("rides") for leg in ("upper", "lower")] == [[], []]
         assert [stage.pop("rings_on") for stage in stem["strip"]["stages"]].count(True) == 0
         assert [stage.pop("rides") for stage in stem["strip"]["stages"]].count([]) == len(
             stem["strip"]["stages"]

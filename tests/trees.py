@@ -139,6 +139,15 @@ def drawn_branch(rng: np.random.Generator, first: int, count: int, slowest_s: fl
     return Branch(id=first, stages=stages)
 
 
+def ridden_level(holder: Any, rng: np.random.Generator, share: float = 0.3) -> Any:
+    """A leg or a spur, whose level may move."""
+    if rng.random() > share:
+        return holder
+    times = np.sort(rng.uniform(0.0, 2.0, 3)).tolist()
+    points = tuple(Point(at_s=time, value=float(rng.choice([-120.0, -20.0, 0.0, 6.0]))) for time in times)
+    return msgspec.structs.replace(holder, rides=(Ride(path="level_db", points=points),))
+
+
 def drawn_spur(
     rng: np.random.Generator, number: int, taps: list[int], slowest_s: float = SLOWEST_S / 2
 ) -> Spur:
@@ -146,9 +155,10 @@ def drawn_spur(
     spur = drawn(Spur, rng)
     branch = drawn_branch(rng, number, int(rng.integers(3)), slowest_s, 2)
     after = [SPLIT, END, *taps][int(rng.integers(2 + len(taps)))]
-    return msgspec.structs.replace(
+    spur = msgspec.structs.replace(
         spur, name=f"Spur {number}", branch=branch, after=after, muted=False, alone=bool(rng.random() < 0.1)
     )
+    return ridden_level(spur, rng)
 
 
 def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
@@ -156,6 +166,7 @@ def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
     rng = np.random.default_rng(seed)
     line = drawn_branch(rng, 0, stages, SLOWEST_S / 2, 3).stages
     legs = {leg: msgspec.structs.replace(drawn(Leg, rng), muted=False, alone=False) for leg in LEGS}
+    legs = {name: ridden_level(leg, rng) for name, leg in legs.items()}
     taps = [stage.id for stage in line]
     beside = tuple(drawn_spur(rng, 10_000 * (k + 1), taps) for k in range(spurs))
     return Strip(split=SPLITS[seed % 4], stages=line, spurs=beside, **legs)

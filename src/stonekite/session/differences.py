@@ -201,7 +201,7 @@ def _of_stage(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
     )
 
 
-def _of_rides(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Difference]:
+def _of_rides(name: str, old: Any, new: Any, strip: Strip | None) -> Iterator[Difference]:
     rides = [{ride.path: ride for ride in stage.rides} for stage in (old, new)]
     for path in sorted(rides[0].keys() | rides[1].keys()):
         before, after = (found.get(path) for found in rides)
@@ -210,13 +210,18 @@ def _of_rides(name: str, old: Stage, new: Stage, strip: Strip) -> Iterator[Diffe
                 "" if ride is None else ride_words(stage, ride)
                 for stage, ride in ((old, before), (new, after))
             )
-            yield Difference(f"{ride_name(name, new, path, strip)}, {said('ride')}", was, now, new.id)
+            yield Difference(
+                f"{ride_name(name, new, path, strip)}, {said('ride')}",
+                was,
+                now,
+                new.id if isinstance(new, Stage) else None,
+            )
 
 
-def ride_name(name: str, stage: Stage, path: str, strip: Strip) -> str:
+def ride_name(name: str, stage: Any, path: str, strip: Strip | None) -> str:
     """What a setting is called that a ride moves."""
     first, _, rest = path.partition(".")
-    where = [f"{_component(strip, first)} {name}" if first in LEGS else name]
+    where = [f"{_component(strip, first)} {name}" if strip is not None and first in LEGS else name]
     steps = (rest if first in LEGS else path).split(".")
     for list_name, place in pairwise(steps):
         if place.isdigit():
@@ -226,7 +231,7 @@ def ride_name(name: str, stage: Stage, path: str, strip: Strip) -> str:
     return ", ".join([*where, steps[-1] if there is None else _lowered(there[2].label)])
 
 
-def ride_words(stage: Stage, ride: riding.Ride) -> str:
+def ride_words(stage: Any, ride: riding.Ride) -> str:
     """A ride in words: from where to where, when, and by how many points."""
     there = riding.found(stage, ride.path)
     first, last = ride.points[0], ride.points[-1]
@@ -240,9 +245,11 @@ def ride_words(stage: Stage, ride: riding.Ride) -> str:
 def _of_struct(
     place: str, old: Any, new: Any, stage: int | None = None, skipped: tuple[str, ...] = ()
 ) -> Iterator[Difference]:
-    """Of all declared settings of a struct, and of the structs and bands in it."""
+    """Of all declared settings of a struct, and of the structs and bands in it; of a leg or a spur its rides, too."""
     if old == new:
         return
+    if hasattr(new, "rides") and not isinstance(new, Stage):
+        yield from _of_rides(place, old, new, None)
     for name, setting in settings_of(cast(type[msgspec.Struct], type(new))).items():
         if name in skipped:
             continue

@@ -95,6 +95,10 @@ def excess(session: Session) -> str:
 
 def _excess_of(strip: Strip) -> str:
     count = 0
+    if why := next(
+        (why for part in (strip.upper, strip.lower, *strip.spurs) if (why := riding.flaw(part))), ""
+    ):
+        return why
     for place in tree.branches(strip):
         if place.depth > DEEPEST:
             return said(

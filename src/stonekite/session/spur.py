@@ -6,6 +6,7 @@ import msgspec
 
 from stonekite.stages.base import Identity
 from stonekite.stages.branch import Branch
+from stonekite.stages.riding import Rides
 from stonekite.stages.settings import Settings, choice, flag, number
 
 SPURS = 8
@@ -73,6 +74,7 @@ class Spur(Settings, frozen=True, kw_only=True):
     ] = False
     muted: Annotated[bool, flag("Mute", help="Take the spur out of the result")] = False
     alone: Annotated[bool, flag("Alone", help="Take all that is not alone out of the result")] = False
+    rides: Rides = ()
 
     @property
     def id(self) -> int:

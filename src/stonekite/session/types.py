@@ -11,6 +11,7 @@ from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import HIGHEST_ID, LEGS, Identity, LegName
 from stonekite.stages.branch import MOST_STAGES
 from stonekite.stages.registry import AnyStage as _AnyStage
+from stonekite.stages.riding import Rides
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import said
 
@@ -164,6 +165,7 @@ class Leg(Settings, frozen=True, kw_only=True):
     inverted: Annotated[bool, flag("Polarity", help="Turn the leg upside down")] = False
     muted: Annotated[bool, flag("Mute", help="Take the leg out of the result")] = False
     alone: Annotated[bool, flag("Alone", help="Take the other leg out of the result")] = False
+    rides: Rides = ()
 
 
 class Strip(Settings, frozen=True, kw_only=True):

@@ -69,8 +69,8 @@ Awake = tuple[tuple[riding.Ride, Setting], ...]
 _AWAKE = Remembered()
 
 
-def why_still(stage: Stage, path: str) -> str:
-    """Why a setting of a stage cannot move over the recording, in a sentence; empty if it can."""
+def why_still(stage: Any, path: str) -> str:
+    """Why a setting of a stage, a leg or a spur cannot move over the recording, in a sentence; empty if it can."""
     there = riding.found(stage, path)
     if there is None:
         return said("There is no such setting here.")
@@ -81,14 +81,17 @@ def why_still(stage: Stage, path: str) -> str:
         return setting.still
     if field == "mix":
         return ""
+    if not isinstance(stage, Stage):  # of a leg or a spur
+        return "" if path == "level_db" else said("This stands still.")
     kind = kind_of(stage)
     if kind.rows is None or isinstance(holder, Stage):
         return kind.still or said("This stands still.")
     return "" if kind.stands is None else kind.stands(stage, path)
 
 
-def awake(stage: Stage) -> Awake:
-    """The rides of a stage that reach a setting that can move, with it. Those of a leg that it does not work on sleep."""
+def awake(stage: Any) -> Awake:
+    """The rides of a stage, a leg or a spur that reach a setting that can move, with it. Those of a leg that a stage does
+    not work on sleep."""
     if not stage.rides:
         return ()
 
@@ -103,7 +106,7 @@ def awake(stage: Stage) -> Awake:
     return _AWAKE.of(stage, None, look)
 
 
-def is_moving(stage: Stage, mixes: bool = False) -> bool:
+def is_moving(stage: Any, mixes: bool = False) -> bool:
     """Whether a number of a stage moves, or its mix."""
     return any(not ride.stands and ride.path.endswith(".mix") == mixes for ride, _ in awake(stage))
 
@@ -117,6 +120,12 @@ def moved(stage: Any, seconds: np.ndarray, mixes: bool = False) -> Any:
         there: Any = setting.held(ride.points[0].value)
         stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
     return stage
+
+
+def still_level_db(holder: Any) -> float:
+    """The level of a leg or a spur that does not move; 0 dB of one that does, which is levelled by its rows."""
+    level = moved(holder, np.zeros(1)).level_db if holder.rides else holder.level_db
+    return 0.0 if isinstance(level, np.ndarray) else float(level)
 
 
 def still_rows(stage: Stage, context: Context) -> dict[str, Any]:

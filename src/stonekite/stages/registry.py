@@ -11,7 +11,7 @@ import numpy as np
 
 import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
-from stonekite.stages import branch
+from stonekite.stages import branch, riding
 from stonekite.stages.base import GROUPS, LEGS, Group, Kind, LegName, Stage
 from stonekite.stages.unknown import UNKNOWN, Unknown
 
@@ -117,7 +117,14 @@ def greatest(stages: tuple[Any, ...], frequencies: np.ndarray, rate: float) -> n
 
 
 def _greatest(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
-    """Of one stage: of what a kind says of its wet part, with the mix of each leg."""
+    """Of one stage, wherever its rides are."""
+    found = [_greatest_now(one, frequencies, rate) for one in riding.ways(stage)]
+    whole: np.ndarray = np.max(found, axis=0)
+    return whole
+
+
+def _greatest_now(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
+    """Of what a kind says of its wet part, with the mix of each leg."""
     offers = kind_of(stage).offers
     given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
     wet = None if offers.greatest is None else offers.greatest(stage, frequencies, rate)

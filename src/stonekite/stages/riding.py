@@ -155,16 +155,33 @@ def highest(stage: Any, path: str, now: Any) -> float:
     return max(point.value for ride in stage.rides if ride.path == path for point in ride.points)
 
 
+MOMENTS = 64
+"""At so many points the whole of a stage that moves is looked at, at the most."""
+
+
 def moments(stage: Any) -> list[Any]:
-    """A stage whose ridden numbers are arrays, as it is at each of the points of its rides; itself if nothing moves."""
-    moving = [
-        (ride, there[2])
-        for ride in stage.rides
-        if (there := found(stage, ride.path)) is not None
-        and isinstance(getattr(there[0], there[1]), np.ndarray)
-    ]
+    """A stage whose ridden numbers are arrays, as it is at the points of its rides; itself if nothing moves."""
+    rides = [ride for ride in stage.rides if isinstance(_now(stage, ride.path), np.ndarray)]
+    return _at_points(stage, rides)
+
+
+def ways(stage: Any) -> list[Any]:
+    """A stage as it is at the points of its rides; itself if it has none."""
+    return _at_points(stage, [ride for ride in stage.rides if _now(stage, ride.path) is not None])
+
+
+def _now(stage: Any, path: str) -> Any:
+    there = found(stage, path)
+    return None if there is None else getattr(there[0], there[1])
+
+
+def _at_points(stage: Any, rides: list[Ride]) -> list[Any]:
+    moving = [(ride, there[2]) for ride in rides if (there := found(stage, ride.path)) is not None]
+    times = sorted({point.at_s for ride, _ in moving for point in ride.points})
+    if len(times) > MOMENTS:
+        times = [times[k] for k in np.linspace(0, len(times) - 1, MOMENTS).astype(int)]
     made = []
-    for time in sorted({point.at_s for ride, _ in moving for point in ride.points}):
+    for time in times:
         still = stage
         for ride, setting in moving:
             still = put(still, ride.path, float(along(ride, setting, np.array([time]))[0]))

@@ -15,6 +15,7 @@ from stonekite.engine.graph.line import Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Probe
 from stonekite.engine.graph.spurs import Spurs, legs_latency
+from stonekite.engine.graph.track import following_level
 from stonekite.lazy import lazy
 from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
 from stonekite.signal import matrix
@@ -22,6 +23,8 @@ from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
+from stonekite.stages.machinery.rows import times_leg
+from stonekite.stages.planning import seam_memory, still_level_db
 
 mixing = lazy("stonekite.signal.mixing")
 
@@ -47,7 +50,7 @@ def leg_gains(strip: Strip) -> tuple[float, float]:
     def gain(leg: Leg) -> float:
         if leg.muted or (alone and not leg.alone):
             return 0.0
-        return gain_of(leg.level_db) * (-1.0 if leg.inverted else 1.0)
+        return gain_of(still_level_db(leg)) * (-1.0 if leg.inverted else 1.0)
 
     return gain(strip.upper), gain(strip.lower)
 
@@ -122,12 +125,17 @@ class Chain:
         self.line = Line(strip.stages, context, before, inside, known)
         out_late = legs_latency(strip, context)
         self.spurs = Spurs(strip, context, self.line, before, before + out_late, inside, known)
+        levels = [
+            following_level(leg, context, inside, before + out_late) for leg in (strip.upper, strip.lower)
+        ]
+        self._levels = {row: level for row, level in enumerate(levels) if level is not None}
+        """Of the legs whose level moves."""
         # The legs wait for the latest spur.
         self._waits = out_late - self.line.latency
         self._wait = Delay((self._waits, self._waits))
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
         self._nothing_between = self._plain = (
-            not self.line.nodes and not self.spurs and self._gains == (1.0, 1.0)
+            not self.line.nodes and not self.spurs and not self._levels and self._gains == (1.0, 1.0)
         )
         self._fades: dict[str, tuple[Chain, Fade]] = {}
         self._empty = self._only_matrix
@@ -138,7 +146,7 @@ class Chain:
     @property
     def _only_matrix(self) -> bool:
         """Whether legs are encoded, levelled and decoded, and nothing else happens before the output."""
-        nothing = not (self.line.nodes or self.spurs or self._intake or self._late)
+        nothing = not (self.line.nodes or self.spurs or self._levels or self._intake or self._late)
         return nothing and self._encoding is not None and not self._plain
 
     @property
@@ -154,7 +162,8 @@ class Chain:
     @property
     def memory(self) -> int:
         ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
-        return ends + max(self.line.memory, self.spurs.memory) + 2 * self.latency
+        jumps = seam_memory(self.rate) if self._levels else 0
+        return ends + max(self.line.memory, self.spurs.memory) + jumps + 2 * self.latency
 
     @property
     def glide(self) -> int:
@@ -306,7 +315,9 @@ class Chain:
         self._wait.process(legs)
         if "gains" in self._fades:
             legs = self._faded("gains", legs, Chain._levelled, clock)
-        elif self._decoding is not None and not self.spurs:  # levels and matrix in one pass: the same bits
+        elif (
+            self._decoding is not None and not self.spurs and not self._levels
+        ):  # levels and matrix in one pass: the same bits
             return _crossed(legs, self._joining)
         else:
             legs = self._levelled(legs, clock)
@@ -318,6 +329,8 @@ class Chain:
         for row, gain in enumerate(self._gains):
             if gain != 1.0:
                 legs[row] *= gain
+        for row, level in self._levels.items():
+            times_leg(legs[row], level.block(clock, legs.shape[1]), 0)
         return legs
 
     def heritage(self, old: "Chain") -> Heritage:
@@ -382,7 +395,9 @@ class Chain:
         self._wait = old._wait
         if self.strip.intake != old.strip.intake:
             self._fades["intake"] = old, Fade(length)
-        if self._gains != old._gains:
+        for row, level in self._levels.items():
+            level.glide_from(old._levels.get(row))
+        if self._gains != old._gains or self._levels.keys() != old._levels.keys():
             self._fades["gains"] = old, Fade(length)
         if self.strip.output != old.strip.output:
             self._fades["output"] = old, Fade(length)

@@ -195,7 +195,8 @@ class Node:
 
     def take_over(self, other: "Node", length: int) -> None:
         """Go on from another node's state, where that means the same; the other one works on for `length` frames."""
-        self.state = self._carried(other, other.state)
+        same = self.same(other)
+        self.state = copy.deepcopy(other.state) if same else self._carried(other, other.state)
         for ours, theirs in zip(self._followings, other._followings, strict=True):
             ours.go_on_from(theirs)
         if self.kind.joins is not None:

@@ -11,6 +11,7 @@ from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.line import Known, Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
+from stonekite.engine.graph.track import following_level
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
@@ -18,7 +19,8 @@ from stonekite.signal import matrix
 from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import Context
-from stonekite.stages.planning import along
+from stonekite.stages.machinery.rows import times_leg
+from stonekite.stages.planning import along, seam_memory, still_level_db
 
 mixing = lazy("stonekite.signal.mixing")
 
@@ -60,7 +62,7 @@ def _mode(spur: Spur) -> str:
 
 def given(spur: Spur, split: Split) -> np.ndarray:
     """Gains (2, 2) from what comes out of a spur (columns) to the legs behind their levels (rows)."""
-    level = gain_of(spur.level_db) * (-1.0 if spur.inverted else 1.0)
+    level = gain_of(still_level_db(spur)) * (-1.0 if spur.inverted else 1.0)
     if spur.of_both:
         return level * np.eye(2)
     gains = np.zeros((2, 2))
@@ -95,6 +97,8 @@ class SpurNode:
         heard = not spur.muted and (spur.alone or not anything_alone(strip))
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
         self.line = Line(spur.branch.stages, context, late, course, known)
+        self._jumps = seam_memory(context.rate)
+        self.level = following_level(spur, context, course, out_late)
         self._open = 0.0 if spur.closed else 1.0
         self.opened = self._open
         """How far it is open now: it opens and closes within GLIDE_S."""
@@ -110,12 +114,16 @@ class SpurNode:
         )
 
     def process(self, rows: np.ndarray, clock: int, probe: Probe | None) -> None:
-        """What it takes (2, frames) becomes, in place, what comes out of it, without its level."""
+        """What it takes (2, frames) becomes, in place, what comes out of it, without a level that stands."""
         if self.opened != self._open or self._open == 0.0:
             self._gate(rows)
         self.line.process(rows, clock, probe)
         if self._waits:
             self.wait.process(rows)
+        if self.level is not None:
+            levels = self.level.block(clock, rows.shape[1])
+            for row in rows:
+                times_leg(row, levels, 0)
 
     def _gate(self, rows: np.ndarray) -> None:
         """Let in as much as it is open."""
@@ -129,7 +137,8 @@ class SpurNode:
 
     @property
     def memory(self) -> int:
-        return self.line.memory + self.line.latency + self.waits
+        jumps = 0 if self.level is None else self._jumps
+        return self.line.memory + self.line.latency + self.waits + jumps
 
     @property
     def waits(self) -> int:
@@ -314,6 +323,8 @@ class Spurs:
                 node.line.glide_from(before.line, partners, length)
                 node.wait = before.wait
                 node.opened = before.opened
+                if node.level is not None:
+                    node.level.glide_from(before.level)
                 changed = not np.array_equal(before.gains, node.gains)
                 places.append(_Place(before if changed else node, node, length if changed else 0))
                 continue

@@ -8,8 +8,9 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.graph.course import Course
+from stonekite.signal.decibels import gain_of
 from stonekite.stages import planning
-from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.stages.base import LEGS, Context
 from stonekite.stages.machinery.rows import CELL, FINE, Rows, moving, rounded, standing
 
 PIECE = 256
@@ -28,6 +29,11 @@ def mix_of(stage: Any, context: Context) -> np.ndarray:
     return np.stack(np.broadcast_arrays(*shares), axis=-1)
 
 
+def level_of(holder: Any, context: Context) -> np.ndarray:
+    """Rows (n, 1) of the level of a leg or a spur, as a factor."""
+    return np.atleast_1d(gain_of(holder.level_db))[:, None]
+
+
 def at_start(stage: Any) -> Any:
     """A stage as it is where the recording begins, what moves being arrays (1,)."""
     return planning.moved(stage, np.zeros(1)) if stage.rides else stage
@@ -43,7 +49,7 @@ class Track:
     the same from any start."""
 
     def __init__(
-        self, make: Maker, stage: Stage, context: Context, mixes: bool = False, fine: bool = False
+        self, make: Maker, stage: Any, context: Context, mixes: bool = False, fine: bool = False
     ) -> None:
         self._mixes = mixes
         self._fine = fine
@@ -86,6 +92,13 @@ class Track:
         return self._pieces[number]
 
 
+def following_level(holder: Any, context: Context, course: Course, late: int) -> "Following | None":
+    """Who goes along the level of a leg or a spur, where it moves."""
+    if not planning.is_moving(holder):
+        return None
+    return Following(Track(level_of, holder, context), context.rate, course, late)
+
+
 class Following:
     """Who goes along a track, block by block, so many frames `late`. Where the place jumps, the numbers stay where they
     were for the moment, and
@@ -105,6 +118,13 @@ class Following:
         """Be where another one is that goes along a track of as many numbers."""
         self._next = other._next
         self._ahead = None if other._ahead is None else other._ahead.copy()
+
+    def glide_from(self, other: "Following | None") -> None:
+        """Be where another one is, whose numbers go over into these."""
+        if other is not None and other._next is not None:
+            self._next = other._next
+            rows = [one.track.rows(other._next // one._cell, 1)[0] for one in (other, self)]
+            self._ahead = rows[0] - rows[1]
 
     def block(self, clock: int, frames: int) -> Rows:
         """The rows of the next block."""
