@@ -148,6 +148,19 @@ def integral(stage: Any, path: str, now: Any, seconds: np.ndarray) -> np.ndarray
     return sums[whole] + part * (values[whole] + 0.5 * part * rise) / steps + before
 
 
+def alike(one: Any, two: Any) -> bool:
+    """Whether two values, in which numbers that move are arrays, are the same."""
+    if isinstance(one, np.ndarray) or isinstance(two, np.ndarray):
+        return np.array_equal(one, two)
+    if type(one) is not type(two):
+        return False
+    if isinstance(one, tuple):
+        return len(one) == len(two) and all(map(alike, one, two))
+    if isinstance(one, msgspec.Struct):
+        return all(alike(getattr(one, name), getattr(two, name)) for name in one.__struct_fields__)
+    return bool(one == two)
+
+
 def highest(stage: Any, path: str, now: Any) -> float:
     """The greatest that a number of a stage comes to: on its ride, if it is an array."""
     if not isinstance(now, np.ndarray):

@@ -2,16 +2,20 @@
 
 import dataclasses
 import math
+import os
 from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from functools import cache
 from typing import Any
 
 import numpy as np
 
 from stonekite.engine.graph.course import Course
+from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import planning
 from stonekite.stages.base import LEGS, Context
-from stonekite.stages.machinery.rows import CELL, FINE, Rows, moving, rounded, standing
+from stonekite.stages.machinery.rows import CELL, FINE, Rows, moving, standing
 
 PIECE = 256
 """So many rows are made at once, and kept."""
@@ -19,7 +23,19 @@ KEPT = 16
 """So many such pieces are kept of a track at the most."""
 _OVER = 1e-9
 
+rounding = lazy("stonekite.signal.rounding")
+
 Maker = Callable[[Any, Context], np.ndarray]
+
+
+@cache
+def _thread(process: int) -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(1, thread_name_prefix="rows")
+
+
+def _beside() -> ThreadPoolExecutor:
+    """Who makes rows ahead in this process."""
+    return _thread(os.getpid())
 
 
 def mix_of(stage: Any, context: Context) -> np.ndarray:
@@ -57,6 +73,7 @@ class Track:
         self._many = PIECE * CELL // self.cell
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
+        self._coming: dict[int, Future[np.ndarray]] = {}
         moves = planning.is_moving(stage, mixes)
         begun = planning.moved(stage, np.zeros(1), mixes)
         self._still = None if moves else standing(np.array(make(begun, context), dtype=float))
@@ -67,29 +84,40 @@ class Track:
         return self._still
 
     def rows(self, first: int, count: int) -> np.ndarray:
-        """So many rows (count, numbers) from the one at frame `cell` * first of the recording."""
+        """So many rows (count, numbers) from the one at frame `cell` * first of the recording. Those of the next piece
+        are made meanwhile."""
         found = []
         while count > 0:
             piece, start = divmod(first, self._many)
             part = self._piece(piece)[start : start + count]
             found.append(part)
             first, count = first + len(part), count - len(part)
+        if 2 * (first % self._many) > self._many and piece + 1 not in self._pieces:
+            self._ahead(piece + 1)
         return found[0] if len(found) == 1 else np.concatenate(found)
 
     def _piece(self, number: int) -> np.ndarray:
+        coming = self._coming.pop(number, None)
         if number not in self._pieces:
+            made = self._made(number) if coming is None else coming.result()
             if len(self._pieces) >= KEPT:
                 del self._pieces[next(iter(self._pieces))]
-            # What is rounded has to know one row before and two behind.
-            around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
-            places = CELL * (number * PIECE + around)
-            seconds = places / self._context.rate
-            stage = planning.moved(self._stage, seconds, self._mixes)
-            context = dataclasses.replace(self._context, seconds=seconds)
-            made = np.asarray(self._make(stage, context), dtype=float)
-            rows = np.broadcast_to(made, (len(places), made.shape[-1]))
-            self._pieces[number] = rounded(rows)[:-1] if self._fine else np.ascontiguousarray(rows)
+            self._pieces[number] = made
         return self._pieces[number]
+
+    def _ahead(self, number: int) -> None:
+        if number not in self._coming:
+            self._coming = {number: _beside().submit(self._made, number)}
+
+    def _made(self, number: int) -> np.ndarray:
+        # What bends has to know one row before and two behind.
+        around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
+        seconds = CELL * (number * PIECE + around) / self._context.rate
+        stage = planning.moved(self._stage, seconds, self._mixes)
+        context = dataclasses.replace(self._context, seconds=seconds)
+        made = np.asarray(self._make(stage, context), dtype=float)
+        rows = np.broadcast_to(made, (len(seconds), made.shape[-1]))
+        return rounding.between(rows, CELL // FINE)[:-1] if self._fine else np.ascontiguousarray(rows)
 
 
 def following_level(holder: Any, context: Context, course: Course, late: int) -> "Following | None":
@@ -101,8 +129,7 @@ def following_level(holder: Any, context: Context, course: Course, late: int) ->
 
 class Following:
     """Who goes along a track, block by block, so many frames `late`. Where the place jumps, the numbers stay where they
-    were for the moment, and
-    what they are off by dies away."""
+    were for the moment, and what they are off by dies away."""
 
     def __init__(self, track: Track, rate: float, course: Course, late: int, placed: int = 0) -> None:
         self.track = track

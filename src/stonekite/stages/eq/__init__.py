@@ -15,7 +15,7 @@ from stonekite.signal.filters import design, long_designs
 from stonekite.stages.base import LEGS, At, Context, Dry, Kind, LegName, Offers, Plan, Side, Stage
 from stonekite.stages.machinery import cascade
 from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
-from stonekite.stages.riding import found
+from stonekite.stages.riding import alike, found
 from stonekite.stages.settings import Settings, choice, flag, number
 from stonekite.words import figure, said, spoken_hertz
 
@@ -100,10 +100,33 @@ def band_sections(band: Band, rate: float) -> np.ndarray:
 
 def side_leg(side: EqSide | None, rate: float) -> cascade.Leg:
     """All bands of one leg at a rate in Hz."""
-    bands = enumerate(side.bands if side else ())
+    there = {k: band for k, band in enumerate(side.bands if side else ()) if band is not None}
+    made = _together({k: band for k, band in there.items() if _is_moving(band)}, rate)
     return cascade.Leg.of(
-        [((k, band.shape, band.slope), band_sections(band, rate)) for k, band in bands if band is not None]
+        [
+            ((k, band.shape, band.slope), made[k] if k in made else band_sections(band, rate))
+            for k, band in there.items()
+        ]
     )
+
+
+def _is_moving(band: Band) -> bool:
+    return band.on is True and any(
+        isinstance(value, np.ndarray) for value in (band.frequency_hz, band.gain_db, band.q)
+    )
+
+
+def _together(bands: dict[int, Band], rate: float) -> dict[int, np.ndarray]:
+    """Sections (n, 3, 5) of bands that move, by their numbers: those of one shape are designed at once."""
+    found: dict[int, np.ndarray] = {}
+    for shape in ("bell", "low-shelf", "high-shelf", "notch"):
+        of_it = {k: band for k, band in bands.items() if band.shape == shape}
+        if of_it:
+            given = [(band.frequency_hz, band.gain_db, band.q) for band in of_it.values()]
+            numbers = np.array([np.broadcast_arrays(*(np.atleast_1d(n) for n in one)) for one in given])
+            hz, gain_db, q = np.moveaxis(numbers, 1, 0)
+            found |= zip(of_it, design.moving(shape, hz, gain_db, q, rate), strict=True)
+    return found
 
 
 def side_sections(side: EqSide | None, rate: float) -> np.ndarray:
@@ -184,7 +207,9 @@ def rows(stage: Eq, context: Context) -> np.ndarray:
     """Rows (n, numbers) of the sections of both legs; none of long filters."""
     if stage.shared.phase != "minimum":
         return np.zeros(0)
-    return cascade.rows_of(side_leg(stage.upper, context.rate), side_leg(stage.lower, context.rate))
+    upper = side_leg(stage.upper, context.rate)
+    linked = stage.rides and alike(stage.upper, stage.lower)  # most are, and one design will do
+    return cascade.rows_of(upper, upper if linked else side_leg(stage.lower, context.rate))
 
 
 def stands(stage: Eq, path: str) -> str:

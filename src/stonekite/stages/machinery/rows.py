@@ -11,7 +11,7 @@ import numpy as np
 CELL = 64
 """Frames of the recording from one row to the next."""
 FINE = 16
-"""The same for kinds whose rows are filters: what is between two rows is then rounded as it goes, and not straight."""
+"""The same for kinds whose rows are filters: what is between two rows is made as it bends, and not straight."""
 
 
 class Rows(NamedTuple):
@@ -94,31 +94,6 @@ def moving(
     if len(starts) and (table == table[0]).all() and (following == table[0]).all():
         starts, offsets, table, following = starts[:1], offsets[:1], table[:1], following[:1]
     return Rows(starts, offsets, table, (following - table) / cell, True)
-
-
-def rounded(rows: np.ndarray) -> np.ndarray:
-    """Rows (4 n + 1, numbers) four times as close, of rows (n + 3, numbers) of which the first and the last but one stand
-    outside. From one to the next they go on a parabola through a third one, on that side where the numbers bend less; on
-    the mean of both where these are alike. So a corner of a ride stays a corner (A. Harten et al., "Uniformly High Order
-    Accurate Essentially Non-oscillatory Schemes", J. Comput. Phys. 71, 1987)."""
-    still = (rows == rows[0]).all(axis=0)
-    if still.any():  # filters have many numbers that never move
-        made = np.empty(((len(rows) - 3) * CELL // FINE + 1, rows.shape[1]))
-        made[:, still] = rows[0, still]
-        if not still.all():
-            made[:, ~still] = rounded(rows[:, ~still])
-        return made
-    bends = np.diff(rows, n=2, axis=0)
-    left, right = bends[:-1], bends[1:]
-    sizes = np.abs(left), np.abs(right)
-    alike = (left * right > 0.0) & (sizes[0] < 2.0 * sizes[1]) & (sizes[1] < 2.0 * sizes[0])
-    bend = np.where(alike, 0.5 * (left + right), np.where(sizes[0] < sizes[1], left, right))
-    here, there = rows[1:-2], rows[2:-1]
-    made = np.empty((len(here), CELL // FINE, rows.shape[1]))
-    for k in range(CELL // FINE):
-        t = k * FINE / CELL
-        made[:, k] = here + t * (there - here) + 0.5 * t * (t - 1.0) * bend
-    return np.concatenate([made.reshape(-1, rows.shape[1]), rows[-2:-1]])
 
 
 def stacked(*numbers: "np.ndarray | float") -> np.ndarray:
