@@ -8,7 +8,19 @@ from pathlib import Path
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from benchmarks import amps, comparing, echoes, edits, first_sound, in_c, kernels, noises, paths, window
+from benchmarks import (
+    amps,
+    comparing,
+    echoes,
+    edits,
+    first_sound,
+    in_c,
+    kernels,
+    noises,
+    paths,
+    rides,
+    window,
+)
 
 
 def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
@@ -23,6 +35,7 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from amps.rows()
     yield from noises.rows(1 if quick else 6)
     yield from edits.rows()
+    yield from rides.rows()
     yield from kernels.render_rows(folder, 60 if quick else 240)
     yield from kernels.live_rows()
     yield from comparing.measuring_rows(folder)

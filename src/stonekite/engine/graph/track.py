@@ -5,7 +5,7 @@ import math
 import os
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
-from functools import cache
+from functools import cache, lru_cache
 from typing import Any
 
 import numpy as np
@@ -127,6 +127,15 @@ def following_level(holder: Any, context: Context, course: Course, late: int) ->
     return Following(Track(level_of, holder, context), context.rate, course, late)
 
 
+@lru_cache(maxsize=1024)
+def _cells(first: int, into: int, count: int, size: int) -> tuple[np.ndarray, np.ndarray]:
+    """Where so many cells begin in a block, the first at a frame of it, and how far into each the block comes in."""
+    starts = first + np.maximum(size * np.arange(count) - into, 0)
+    offsets = np.zeros(count, dtype=np.int64)
+    offsets[0] = into
+    return starts, offsets
+
+
 class Following:
     """Who goes along a track, block by block, so many frames `late`. Where the place jumps, the numbers stay where they
     were for the moment, and what they are off by dies away."""
@@ -188,10 +197,7 @@ class Following:
             if np.abs(self._ahead).max(initial=0.0) < _OVER:
                 self._ahead = None
         self._next = place + frames
-        starts = first + np.maximum(size * np.arange(count) - into, 0)
-        offsets = np.zeros(count, dtype=np.int64)
-        offsets[0] = into
-        return starts, offsets, rows[:-1], rows[1:]
+        return *_cells(first, into, count, size), rows[:-1], rows[1:]
 
     def _jump(self, was: int, now: np.ndarray, into: int) -> None:
         """From the place where it would have been to one where the numbers are `now`, so far into a cell."""

@@ -4,6 +4,7 @@ Between two rows all numbers go straight. A setting that stands still is one row
 """
 
 from collections.abc import Iterator
+from functools import lru_cache
 from typing import NamedTuple
 
 import numpy as np
@@ -12,6 +13,11 @@ CELL = 64
 """Frames of the recording from one row to the next."""
 FINE = 16
 """The same for kinds whose rows are filters: what is between two rows is made as it bends, and not straight."""
+
+
+@lru_cache(maxsize=256)
+def _counted(size: int) -> np.ndarray:
+    return np.arange(float(size))
 
 
 class Rows(NamedTuple):
@@ -72,7 +78,7 @@ class Rows(NamedTuple):
         count = len(self.starts)
         size = int(self.starts[1] + self.offsets[0]) if count > 1 else frames + int(self.offsets[0])
         if count == 1 or self.starts[-1] + self.offsets[0] == (count - 1) * size:  # cell upon cell
-            into = np.arange(float(size))
+            into = _counted(size)
             whole = self.table[:, number, None] + into * self.steps[:, number, None]
             return whole.reshape(-1)[self.offsets[0] : self.offsets[0] + frames]
         lengths = np.diff(self.starts, append=frames)
@@ -91,7 +97,8 @@ def moving(
     starts: np.ndarray, offsets: np.ndarray, table: np.ndarray, following: np.ndarray, cell: int
 ) -> Rows:
     """Rows of cells of so many frames that go from `table` to `following` (cells, numbers); one where nothing moves."""
-    if len(starts) and (table == table[0]).all() and (following == table[0]).all():
+    stands = not (table[0] != following[-1]).any()
+    if stands and (table == table[0]).all() and (following == table[0]).all():
         starts, offsets, table, following = starts[:1], offsets[:1], table[:1], following[:1]
     return Rows(starts, offsets, table, (following - table) / cell, True)
 
