@@ -351,7 +351,7 @@ class Player:
         if playback is None or live is None:
             self._status.write(beat=self._beat, obeyed=self._obeyed)
             return
-        queued = self._output.queued()
+        queued, at = self._output.queued(), time.monotonic()
         heard = self._written - queued
         while len(self._places) > 1 and self._places[1][0] <= heard:
             self._places.popleft()
@@ -365,8 +365,7 @@ class Player:
         scope = np.zeros((2, protocol.SCOPE), dtype=np.float32)
         points = live.scope()
         scope[:, : points.shape[1]] = points
-        peak_in, reduction = live.take_reduction()
-        band_levels, band_gains = live.take_bands()
+        (peak_in, reduction), (band_levels, band_gains) = live.take_reduction(), live.take_bands()
         noise, noise_gains = live.look_at_noise()
         self._status.write(
             beat=self._beat,
@@ -384,6 +383,7 @@ class Player:
             playing=int(playing or self._held is not None),
             underruns=self._output.underruns,
             position=min(position, playback.frames) / playback.rate,
+            position_at=at,
             queued_s=queued / playback.rate,
             ahead_s=self._output.ahead_s,
             load=self._load,

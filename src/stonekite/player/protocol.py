@@ -154,6 +154,7 @@ STATUS = np.dtype(
         ("playing", "i4"),
         ("underruns", "i4"),
         ("position", "f8"),
+        ("position_at", "f8"),  # when that was heard, by time.monotonic()
         ("queued_s", "f8"),
         ("ahead_s", "f8"),
         ("beat", "i8"),

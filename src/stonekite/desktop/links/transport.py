@@ -281,6 +281,12 @@ class Transport(QObject):
         """The place in the recording that is heard now, in seconds."""
         return float(self.status["position"])
 
+    def heard_at(self, moment: float) -> float:
+        """The place in seconds that was heard at a moment of time.monotonic(), within the last tenths of a second: what a
+        hand does belongs there, and not where the last news of the player was."""
+        later = moment - float(self.status["position_at"]) if self.status["playing"] else 0.0
+        return max(0.0, self.position_s + min(max(later, -0.5), 0.5))
+
     @property
     def frame(self) -> int:
         return int(self.position_s * self._source.rate) if self._source is not None else 0
