@@ -5,10 +5,12 @@ import itertools
 import msgspec
 import numpy as np
 import pytest
+from click.testing import CliRunner
 from conftest import RATE
 from scipy import signal
 from trees import SPLITS, drawn_stage, ridden
 
+from stonekite import cli
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
@@ -16,7 +18,7 @@ from stonekite.session import differences, edits, limits, presets, storage
 from stonekite.session.spur import Spur
 from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, Strip
 from stonekite.signal.filters import design
-from stonekite.stages import planning, riding
+from stonekite.stages import describe, planning, riding
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorSide
@@ -474,3 +476,12 @@ def test_a_ride_of_a_level_that_is_edited_goes_over():
     second = new.process(sound[:, 24_000:].copy(), 24_000)
     whole = np.concatenate([first, second], axis=1)
     assert np.abs(np.diff(whole, axis=1)).max() < 0.01
+
+
+def test_the_command_line_tells_what_can_ride():
+    ran = CliRunner().invoke(cli.main, ["stages", "limiter"])
+    lines = {line.split()[0]: line for line in ran.output.splitlines()[1:]}
+    assert " rides " in lines["ceiling_db"] and " rides " not in lines["shared.look_ahead_ms"]
+    assert " rides " in lines["mix"]
+    told = describe.described(KINDS["noise"])["settings"]
+    assert told["amount_db"]["still"].endswith(".") and told["mix"]["still"] == ""

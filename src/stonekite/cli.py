@@ -402,7 +402,9 @@ def stages(kind: str | None, as_json: bool) -> None:
     for name, entry in table.items():
         click.echo(f"{name}: {entry['help']}")
         for setting, facts in entry["settings"].items() if kind else ():
-            click.echo(f"  {setting:<24} {facts['range']:<34} default {facts['default']:<12} {facts['help']}")
+            rides = said("rides") if not facts["still"] else ""
+            figures = f"{facts['range']:<34} default {facts['default']:<12} {rides:<6}"
+            click.echo(f"  {setting:<24} {figures} {facts['help']}")
 
 
 @main.command()
