@@ -278,7 +278,10 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
             if leg.moves:
                 _bend_moving(state, row, leg, block[row], at.rows)
             else:
-                shaper.process(block[row], leg.shape, *at.rows.table[0, [GAIN + row, BIAS_AT + row]].tolist())
+                numbers = at.rows.table[0]
+                shaper.process(
+                    block[row], leg.shape, float(numbers[GAIN + row]), float(numbers[BIAS_AT + row])
+                )
             times_leg(block[row], at.out[row], LEVEL + row)
 
     on_both(work, block.shape[1])

@@ -194,7 +194,8 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
 
 def _of(rows: Rows, number: int) -> tuple[np.ndarray, np.ndarray]:
     """A number of each cell, and what it grows by for each frame."""
-    return np.ascontiguousarray(rows.table[:, number]), np.ascontiguousarray(rows.steps[:, number])
+    part = rows.part(number, number + 1)
+    return part.table.reshape(-1), part.steps.reshape(-1)
 
 
 def _look(

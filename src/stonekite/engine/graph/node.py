@@ -83,6 +83,8 @@ class Node:
         self._waits = [Delay((inner - line.latency,) * 2) for line in self.lines]
         self._change_only = stage.change_only
         self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+        stands = self.tracks[0].still
+        self._standing = None if stands is None else (stands, (stands, stands))
         still = self._mixes.track.still
         needs_dry = stage.change_only or still is None or bool((still.table != 1.0).any())
         lent = None if twin is None else twin._dry
@@ -101,9 +103,7 @@ class Node:
         if self._dry is not None:
             dry = self._dry.process(legs, clock)
         through = self._through(clock, probe) if self.lines else ()
-        rows = self._rows.block(clock, frames)
-        later = {n: following.block(clock, frames) for n, following in self._out.items()}
-        out = later.get(self.plan.latency[0], rows), later.get(self.plan.latency[1], rows)
+        rows, out = self._standing or self._numbers(clock, frames)
         at = At(clock, through, self._inner, places, rows, out)
         self.kind.process(self.state, self.coefficients, legs, at)
         if self._aligns:
@@ -131,6 +131,12 @@ class Node:
     @property
     def _followings(self) -> list[Following]:
         return [self._rows, *self._out.values(), self._mixes]
+
+    def _numbers(self, clock: int, frames: int) -> tuple[Rows, tuple[Rows, Rows]]:
+        """The rows for a block that comes in, and for what comes out of each leg."""
+        rows = self._rows.block(clock, frames)
+        later = {n: following.block(clock, frames) for n, following in self._out.items()}
+        return rows, (later.get(self.plan.latency[0], rows), later.get(self.plan.latency[1], rows))
 
     def _idle(self, k: int) -> bool:
         """Whether nothing stands in a branch, and it waits for none."""

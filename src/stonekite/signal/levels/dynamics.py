@@ -10,7 +10,7 @@ from typing import TypeVar
 
 import numpy as np
 
-from stonekite.signal.kernel import any_of, greater, inlined, kernel, lesser
+from stonekite.signal.kernel import any_of, greater, inlined, inner, kernel, lesser
 from stonekite.signal.vectors.fused import fused
 from stonekite.signal.vectors.quick import exp2_into, log2_into
 
@@ -69,7 +69,7 @@ def _bend(slope, half):
 
 
 @inlined
-def _opened(target, first, last, now, step, offset, leg, fast, left, is_open, moves):
+def _opened(cell, now, step, offset, leg, fast, left, is_open, moves):
     """A cell of `_expansions`: `now` + k `step` are the numbers of frame k, the first one being `offset`."""
     threshold, trim, hysteresis = now[2 * THRESHOLD + leg], now[2 * TRIM + leg], now[2 * HYSTERESIS + leg]
     opens = threshold - trim
@@ -84,9 +84,9 @@ def _opened(target, first, last, now, step, offset, leg, fast, left, is_open, mo
     up, down, steep, wide, far, soon, late, long = opens, closes, slope, half, most, attack, release, hold
     bend = _bend(slope, half)
     peak = 0.0
-    for i in range(first, last):
+    for i in range(cell.shape[0]):
         if moves:
-            k = offset + float(i - first)
+            k = offset + float(i)
             up, down = fused(opens_step, k, opens), fused(closes_step, k, closes)
             steep, wide, far = (
                 fused(slope_step, k, slope),
@@ -96,7 +96,7 @@ def _opened(target, first, last, now, step, offset, leg, fast, left, is_open, mo
             soon, late = fused(attack_step, k, attack), fused(release_step, k, release)
             long = fused(hold_step, k, hold)
             bend = _bend(steep, wide)
-        level = DB_PER_LOG2_POWER * target[i]
+        level = DB_PER_LOG2_POWER * cell[i]
         if level >= up:
             is_open = 1.0
             left = long
@@ -111,7 +111,7 @@ def _opened(target, first, last, now, step, offset, leg, fast, left, is_open, mo
         factor = late if value > fast else soon
         fast = fused(factor, fast - value, value)
         fast = fast if fast > _NOTHING_DB else 0.0
-        target[i] = fast
+        cell[i] = fast
         peak = fast if fast > peak else peak
     return fast, left, is_open, peak
 
@@ -132,44 +132,39 @@ def _expansions(powers, starts, offsets, table, steps, state, scratch, wanted, g
         for cell in range(cells):
             first = starts[cell]
             last = starts[cell + 1] if cell + 1 < cells else frames
-            now, step, offset = table[cell], steps[cell], float(offsets[cell])
+            now, step, offset, part = table[cell], steps[cell], float(offsets[cell]), target[first:last]
             if any_of(step[:COUPLING]):
-                fast, left, is_open, most = _opened(
-                    target, first, last, now, step, offset, leg, fast, left, is_open, True
-                )
+                fast, left, is_open, most = _opened(part, now, step, offset, leg, fast, left, is_open, True)
             else:
-                fast, left, is_open, most = _opened(
-                    target, first, last, now, step, offset, leg, fast, left, is_open, False
-                )
+                fast, left, is_open, most = _opened(part, now, step, offset, leg, fast, left, is_open, False)
             peak = greater(peak, most)
         greatest[leg] = peak
         state[FAST, leg], state[LONG, leg], state[OPEN, leg] = fast, left, is_open
 
 
 @inlined
-def _computed(target, first, last, now, step, offset, leg, moves):
+def _computed(cell, now, step, offset, leg, moves):
     """The gain computer of a cell, from levels to reductions in place."""
     threshold = now[2 * THRESHOLD + leg] - now[2 * TRIM + leg]
     slope, half, most = now[2 * SLOPE + leg], 0.5 * now[2 * KNEE + leg], now[2 * RANGE + leg]
     bend = _bend(slope, half)
-    cell = target[first:last]
     if moves:
         threshold_step = step[2 * THRESHOLD + leg] - step[2 * TRIM + leg]
         slope_step, half_step = step[2 * SLOPE + leg], 0.5 * step[2 * KNEE + leg]
         most_step = step[2 * RANGE + leg]
-        for i in range(last - first):
+        for i in range(cell.shape[0]):
             k = offset + float(i)
             steep, wide = fused(slope_step, k, slope), fused(half_step, k, half)
             over = fused(DB_PER_LOG2_POWER, cell[i], -fused(threshold_step, k, threshold))
             cell[i] = _soft(over, steep, wide, _bend(steep, wide), fused(most_step, k, most))
     else:
-        for i in range(last - first):
+        for i in range(cell.shape[0]):
             over = fused(DB_PER_LOG2_POWER, cell[i], -threshold)
             cell[i] = _soft(over, slope, half, bend, most)
 
 
 @inlined
-def _smoothed(target, first, last, now, step, offset, leg, fast, long, moves):
+def _smoothed(cell, now, step, offset, leg, fast, long, moves):
     """The smoothers of a cell, in place."""
     attack, attack_step = now[2 * ATTACK + leg], step[2 * ATTACK + leg]
     release, release_step = now[2 * RELEASE + leg], step[2 * RELEASE + leg]
@@ -177,29 +172,29 @@ def _smoothed(target, first, last, now, step, offset, leg, fast, long, moves):
     soon, late, later = attack, release, slow
     peak = 0.0
     if slow > 0.0:
-        for i in range(first, last):
+        for i in range(cell.shape[0]):
             if moves:
-                k = offset + float(i - first)
+                k = offset + float(i)
                 soon, late = fused(attack_step, k, attack), fused(release_step, k, release)
                 later = fused(slow_step, k, slow)
-            value = target[i]
+            value = cell[i]
             factor = soon if value > fast else late
             fast = fused(factor, fast - value, value)
             fast = fast if fast > _NOTHING_DB else 0.0
             long = fused(later, long - fast, fast)
             long = long if long > _NOTHING_DB else 0.0
-            target[i] = greater(fast, long)
-            peak = target[i] if target[i] > peak else peak
+            cell[i] = greater(fast, long)
+            peak = cell[i] if cell[i] > peak else peak
     else:
-        for i in range(first, last):
+        for i in range(cell.shape[0]):
             if moves:
-                k = offset + float(i - first)
+                k = offset + float(i)
                 soon, late = fused(attack_step, k, attack), fused(release_step, k, release)
-            value = target[i]
+            value = cell[i]
             factor = soon if value > fast else late
             fast = fused(factor, fast - value, value)
             fast = fast if fast > _NOTHING_DB else 0.0
-            target[i] = fast
+            cell[i] = fast
             peak = fast if fast > peak else peak
     return fast, long, peak
 
@@ -221,21 +216,29 @@ def _reductions(powers, starts, offsets, table, steps, state, scratch, wanted, g
         for cell in range(cells):
             first = starts[cell]
             last = starts[cell + 1] if cell + 1 < cells else frames
-            now, step, offset = table[cell], steps[cell], float(offsets[cell])
+            now, step, offset, part = table[cell], steps[cell], float(offsets[cell]), target[first:last]
             if any_of(step[:COUPLING]):
-                _computed(target, first, last, now, step, offset, leg, True)
-                fast, long, most = _smoothed(target, first, last, now, step, offset, leg, fast, long, True)
+                _computed(part, now, step, offset, leg, True)
+                fast, long, most = _smoothed(part, now, step, offset, leg, fast, long, True)
             else:
-                _computed(target, first, last, now, step, offset, leg, False)
-                fast, long, most = _smoothed(target, first, last, now, step, offset, leg, fast, long, False)
+                _computed(part, now, step, offset, leg, False)
+                fast, long, most = _smoothed(part, now, step, offset, leg, fast, long, False)
             peak = greater(peak, most)
         greatest[leg] = peak
         state[FAST, leg], state[LONG, leg] = fast, long
 
 
 @kernel
-def _apply(leg, block, reductions, lower, starts, offsets, table, steps, scratch, gains):
-    """Multiply one leg of block (2, frames) by the gains of coupled reductions, towards the lower one if asked."""
+def _apply(legs, block, reductions, lower, starts, offsets, table, steps, scratch, gains):
+    """Multiply one leg of block (2, frames), or both (2), by the gains of coupled reductions, towards the lower one if
+    asked."""
+    for leg in range(2):
+        if legs == 2 or legs == leg:
+            _apply_to(leg, block, reductions, lower, starts, offsets, table, steps, scratch, gains)
+
+
+@inner
+def _apply_to(leg, block, reductions, lower, starts, offsets, table, steps, scratch, gains):
     frames, cells = block.shape[1], starts.shape[0]
     mine, other = reductions[leg], reductions[1 - leg]
     for cell in range(cells):
@@ -244,17 +247,18 @@ def _apply(leg, block, reductions, lower, starts, offsets, table, steps, scratch
         makeup, makeup_step = table[cell, 2 * GAIN + leg], steps[cell, 2 * GAIN + leg]
         coupling, coupling_step = table[cell, COUPLING], steps[cell, COUPLING]
         offset = float(offsets[cell])
+        into, own, beside = scratch[first:last], mine[first:last], other[first:last]
         if coupling == 0.0 and coupling_step == 0.0 and makeup_step == 0.0:
-            for i in range(first, last):
-                scratch[i] = _LOG2_PER_DB * (makeup - mine[i])
+            for i in range(last - first):
+                into[i] = _LOG2_PER_DB * (makeup - own[i])
         else:
-            for i in range(first, last):
-                k = offset + float(i - first)
+            for i in range(last - first):
+                k = offset + float(i)
                 share = fused(coupling_step, k, coupling)
-                value = mine[i]
-                shared = lesser(value, other[i]) if lower else greater(value, other[i])
+                value = own[i]
+                shared = lesser(value, beside[i]) if lower else greater(value, beside[i])
                 value = fused(1.0 - share, value, share * shared)
-                scratch[i] = _LOG2_PER_DB * (fused(makeup_step, k, makeup) - value)
+                into[i] = _LOG2_PER_DB * (fused(makeup_step, k, makeup) - value)
     exp2_into(scratch[:frames], gains[:frames])
     for i in range(frames):
         block[leg, i] *= gains[i]
@@ -296,5 +300,8 @@ def apply(
 ) -> None:
     """Turn block (2, frames) down in place, as far as legs are coupled by the greater of both reductions, or by the lower
     one; each leg by the numbers of its own cells."""
+    if cells[0][2] is cells[1][2]:
+        _apply(2, block, reductions, lower, *cells[0], room.scratch, room.gains)
+        return
     for leg in range(2):
         _apply(leg, block, reductions, lower, *cells[leg], room.scratch, room.gains)

@@ -282,7 +282,7 @@ def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At)
     if reductions.shape[1]:
         upper, lower = state.room.greatest.tolist()
         shared = min(upper, lower) if coefficients.expands else max(upper, lower)
-        share = float(rows.now[dynamics.COUPLING])
+        share = float(rows.table[0, dynamics.COUPLING])
         state.reduction_db = np.array([upper + share * (shared - upper), lower + share * (shared - lower)])
 
 

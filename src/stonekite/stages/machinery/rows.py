@@ -15,6 +15,11 @@ FINE = 16
 """The same for kinds whose rows are filters: what is between two rows is made as it bends, and not straight."""
 
 
+_MOST_PARTS = 4096
+_PARTS: "dict[tuple[int, int, int | None], tuple[np.ndarray, Rows]]" = {}
+"""Parts of rows that stand still, by the table that they are of."""
+
+
 @lru_cache(maxsize=256)
 def _counted(size: int) -> np.ndarray:
     return np.arange(float(size))
@@ -47,16 +52,29 @@ class Rows(NamedTuple):
 
     def part(self, first: int, last: int | None) -> "Rows":
         """Of some of the numbers, to the last if that is None."""
+        key = id(self.table), first, last
+        known = _PARTS.get(key)
+        if known is not None and known[0] is self.table:
+            return known[1]
         table, steps = self.table[:, first:last], self.steps[:, first:last]
         table, steps = np.ascontiguousarray(table), np.ascontiguousarray(steps)
-        return Rows(self.starts, self.offsets, table, steps, self.moves)
+        made = Rows(self.starts, self.offsets, table, steps, self.moves)
+        if not self.moves:  # the same for every block
+            if len(_PARTS) >= _MOST_PARTS:
+                _PARTS.clear()
+            _PARTS[key] = self.table, made
+        return made
 
     def cell_at(self, frame: int) -> int:
         """Which cell a frame of the block is in."""
+        if not self.moves:
+            return 0
         return int(np.searchsorted(self.starts, frame, "right")) - 1
 
     def within(self, first: int, last: int) -> "Rows":
         """Of a part of the block, from a frame up to another one."""
+        if not self.moves:
+            return self
         cells = slice(
             int(np.searchsorted(self.starts, first, "right")) - 1, int(np.searchsorted(self.starts, last))
         )
@@ -67,6 +85,9 @@ class Rows(NamedTuple):
     def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray, np.ndarray, int]]:
         """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins, what
         they grow by, and how far into it the first frame is."""
+        if not self.moves:
+            yield 0, frames, self.table[0], self.steps[0], 0
+            return
         lasts = [*self.starts[1:], frames]
         for first, last, row, steps, into in zip(
             self.starts, lasts, self.table, self.steps, self.offsets, strict=True
