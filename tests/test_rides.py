@@ -6,7 +6,7 @@ import msgspec
 import numpy as np
 import pytest
 from click.testing import CliRunner
-from conftest import RATE
+from conftest import RATE, session_on, write_wav
 from scipy import signal
 from trees import SPLITS, drawn_stage, ridden
 
@@ -14,6 +14,8 @@ from stonekite import cli
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
+from stonekite.engine.offline.render import rendered
+from stonekite.files.audio import Reader
 from stonekite.session import differences, edits, limits, presets, storage
 from stonekite.session.spur import Spur
 from stonekite.session.types import Leg, Session, Sound, Source, Split, Stem, Strip
@@ -68,6 +70,7 @@ def moved(stage: Stage, **rides: tuple[float, ...]) -> Stage:
     return msgspec.structs.replace(stage, rides=tuple(made))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("tag", KINDS)
 @pytest.mark.parametrize("seed", range(3))
 def test_what_moves_is_the_same_in_any_blocks(tag, seed):
@@ -485,3 +488,21 @@ def test_the_command_line_tells_what_can_ride():
     assert " rides " in lines["mix"]
     told = describe.described(KINDS["noise"])["settings"]
     assert told["amount_db"]["still"].endswith(".") and told["mix"]["still"] == ""
+
+
+def test_the_window_says_that_settings_ride_and_exports_them(window, tmp_path):
+    """Opened in the window: what rides is said, since nothing shows it yet; what is exported rides."""
+    path = write_wav(tmp_path / "quay.wav", 0.1 * np.ones((2, 2 * RATE)))
+    stage = moved(Gain(id=5), upper__gain_db=(0.0, -20.0), lower__gain_db=(0.0, -20.0))
+    storage.save(
+        session_on(path, Strip(split=Split(mode="left-right"), stages=(stage,))), tmp_path / "rides.kite"
+    )
+    said = []
+    window.opening.said.connect(said.append)
+    window.opening.open_path(tmp_path / "rides.kite")
+    assert said and said[-1].startswith("2 settings of this session ride")
+    assert window.document.strip.stages[0].rides == stage.rides
+    with Reader(path) as reader:
+        made = np.concatenate([out for _, out in rendered(reader, window.document.strip)], axis=1)
+    assert 20 * np.log10(made[:, RATE // 2] / 0.1) == pytest.approx(-10.0, abs=0.01)
+    assert 20 * np.log10(made[:, -1] / 0.1) == pytest.approx(-20.0, abs=0.01)

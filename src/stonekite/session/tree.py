@@ -13,7 +13,7 @@ from stonekite.remembered import Remembered
 from stonekite.session.types import OneComponent, Session, Sound, Split, Strip
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.planning import refusals
+from stonekite.stages.planning import awake, refusals
 from stonekite.words import said
 
 Path = tuple[str | int, ...]
@@ -76,6 +76,20 @@ def walk(strip: Strip) -> Iterator[tuple[Path, Stage]]:
     for place in branches(strip):
         for index, stage in enumerate(place.stages):
             yield (*place.path, index), stage
+
+
+def rides_told(session: Session) -> str:
+    """In a sentence how many settings ride over the recording; empty if none does."""
+    strips = [stem.strip for stem in session.sound.stems]
+    parts = [part for strip in strips for part in (strip.upper, strip.lower, *strip.spurs)]
+    stages = [stage for strip in strips for _, stage in walk(strip)]
+    count = sum(len(awake(holder)) for holder in (*parts, *stages))
+    if not count:
+        return ""
+    return said(
+        "{count} settings of this session ride over the recording: they are heard and exported so, and shown as they "
+        "stand without it."
+    ).format(count=count)
 
 
 def refusal(strip: Strip, rate: float) -> str:

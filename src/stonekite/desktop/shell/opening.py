@@ -11,7 +11,7 @@ from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import STEM, Document, session_of
 from stonekite.engine.offline.generator import generator_source
 from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
-from stonekite.session import edits, foreign
+from stonekite.session import edits, foreign, tree
 from stonekite.session.storage import SUFFIX, SessionError
 from stonekite.session.types import Session, Sound, Stem
 from stonekite.words import said
@@ -81,8 +81,10 @@ class Opening(QObject):
             return
         self.mono = self._document.stem.source.channel_count == 1
         preferences.remember(path)
-        if strange := foreign.names(self._document.session):
-            self.said.emit(foreign.told(strange))
+        strange = foreign.names(self._document.session)
+        told = [foreign.told(strange) if strange else "", tree.rides_told(self._document.session)]
+        if any(told):
+            self.said.emit(" ".join(filter(None, told)))
 
     def _ask_moved(self, path: Path, sentence: str) -> Path | None:
         """The recording of a session is not there: let it be shown where it is."""
