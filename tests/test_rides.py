@@ -488,6 +488,7 @@ def test_the_command_line_tells_what_can_ride():
     assert " rides " in lines["mix"]
     told = describe.described(KINDS["noise"])["settings"]
     assert told["amount_db"]["still"].endswith(".") and told["mix"]["still"] == ""
+    assert describe.described(KINDS["filter"])["settings"]["high_pass_hz"]["still"] == ""  # once it is on
 
 
 def test_the_window_says_that_settings_ride_and_exports_them(window, tmp_path):

@@ -5,20 +5,15 @@ from typing import Any, get_args, get_type_hints
 
 import msgspec
 
-from stonekite.lazy import lazy
-from stonekite.stages import riding
-from stonekite.stages.base import Kind, Stage
+from stonekite.stages.base import Kind
 from stonekite.stages.settings import Setting, settings_of
 from stonekite.words import said
-
-planning = lazy("stonekite.stages.planning")
 
 
 def described(kind: Kind) -> dict[str, Any]:
     """Label, help and every setting of a kind, by name: range, unit, default, help, and why it cannot move over the
     recording (empty if it can)."""
     table = {}
-    usual = kind.stage(id=0)
     for name, setting in [*_all_settings(kind.side, ""), *_shared(kind)]:
         table[name] = {
             "label": setting.label,
@@ -26,19 +21,15 @@ def described(kind: Kind) -> dict[str, Any]:
             "range": _range(setting),
             "default": setting.shown(setting.default),
             "help": setting.help,
-            "still": _still(kind, usual, name, setting),
+            "still": _still(kind, name, setting),
         }
     return {"label": kind.label, "help": kind.help, "settings": table}
 
 
-def _still(kind: Kind, usual: Stage, name: str, setting: Setting) -> str:
-    path = name if name.startswith("shared.") else f"upper.{name}"
-    if riding.found(usual, path) is not None:
-        why: str = planning.why_still(usual, path)
-        return why
+def _still(kind: Kind, name: str, setting: Setting) -> str:
     if setting.words is not None or isinstance(setting.default, bool):
         return said("Only numbers move over the recording.")
-    return setting.still or kind.still  # of what stands in a list
+    return setting.still or ("" if name == "mix" else kind.still)
 
 
 def _shared(kind: Kind) -> Iterator[tuple[str, Setting]]:

@@ -47,8 +47,11 @@ LOWEST_HZ = 10.0
 BEND_HANDLE = Handle("A", x="gain", wheel="master")
 
 
+CONTROLS_STAND = said("The controls of an amplifier stand still: ride its input or its level.")
+
+
 def _percent(label: str, help: str) -> Any:
-    return Annotated[float, number(label, "%", 0.0, 100.0, step=2.0, help=help)]
+    return Annotated[float, number(label, "%", 0.0, 100.0, step=2.0, help=help, still=CONTROLS_STAND)]
 
 
 class AmpSide(Side, frozen=True, kw_only=True):
@@ -80,7 +83,14 @@ class AmpSide(Side, frozen=True, kw_only=True):
     sag: Annotated[
         float,
         number(
-            "Sag", "%", 0.0, 100.0, step=5.0, seldom=True, help="How far the supply gives way to what is loud"
+            "Sag",
+            "%",
+            0.0,
+            100.0,
+            step=5.0,
+            seldom=True,
+            help="How far the supply gives way to what is loud",
+            still=CONTROLS_STAND,
         ),
     ] = 30.0
     shift: Annotated[
@@ -93,6 +103,7 @@ class AmpSide(Side, frozen=True, kw_only=True):
             step=10.0,
             seldom=True,
             help="How far the bias of the stages moves with what is loud, of what the voice has",
+            still=CONTROLS_STAND,
         ),
     ] = 100.0
     level_db: Annotated[
@@ -291,13 +302,6 @@ def rows(stage: Amp, context: Context) -> np.ndarray:
     return stacked(*(moved(side, name) for name in ("input_db", "level_db") for side in sides))
 
 
-def stands(stage: Amp, path: str) -> str:
-    """Why a control cannot move."""
-    if path.split(".")[-1] in ("input_db", "level_db"):
-        return ""
-    return said("The controls of an amplifier stand still: ride its input or its level.")
-
-
 class Coefficients:
     """What amplifies each leg (None for one that passes), and which legs at once."""
 
@@ -372,7 +376,6 @@ KIND = Kind(
     start=start,
     carry=carry,
     rows=rows,
-    stands=stands,
     process=process,
     offers=Offers(
         bend=bend,
