@@ -507,3 +507,28 @@ def test_the_window_says_that_settings_ride_and_exports_them(window, tmp_path):
         made = np.concatenate([out for _, out in rendered(reader, window.document.strip)], axis=1)
     assert 20 * np.log10(made[:, RATE // 2] / 0.1) == pytest.approx(-10.0, abs=0.01)
     assert 20 * np.log10(made[:, -1] / 0.1) == pytest.approx(-20.0, abs=0.01)
+
+
+@pytest.mark.parametrize("tag", ["gain", "eq", "compressor", "limiter", "chorus", "phaser", "echo", "drive"])
+def test_jumps_within_a_block_are_the_same_in_any_blocks(tag):
+    """The place jumps anywhere, also in the middle of cells and of blocks, to the middle of other ones."""
+    rng = np.random.default_rng([12, *tag.encode()])
+    stage = ridden(drawn_stage(tag, rng, slowest_s=5.0, deep=0), rng, 1.0, seconds=0.5)
+    sound = noise(12_000, rng)
+    jumps = [(640, 32), (1_000, 9_999), (1_032, 70), (5_000, 0), (5_003, 12_345), (9_216, 64)]
+    made = []
+    for sizes in ([512], [96, 64, 32], [1, 77, 640], [4_096]):
+        course = Course()
+        for clock, place in jumps:
+            course.jump(clock, place)
+        line, out, done = Line((stage,), Context(RATE), course=course), [], 0
+        for size in itertools.cycle(sizes):
+            block = sound[:, done : done + size].copy()
+            line.process(block, done)
+            out.append(block)
+            done += block.shape[1]
+            if done >= sound.shape[1]:
+                break
+        made.append(np.concatenate(out, axis=1))
+    for other in made[1:]:
+        assert np.array_equal(other, made[0]), np.flatnonzero((other != made[0]).any(axis=0))[0]

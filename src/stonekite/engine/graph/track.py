@@ -149,18 +149,21 @@ class Following:
         self._fade = math.exp(-self._cell / (planning.SEAM_S * rate))
         self._next: int | None = None
         self._ahead: np.ndarray | None = None
+        """What the numbers were off by where the place jumped, so many cells ago."""
+        self._since = 0
+        self._over = math.ceil(math.log(_OVER) / math.log(self._fade))
 
     def go_on_from(self, other: "Following") -> None:
         """Be where another one is that goes along a track of as many numbers."""
         self._next = other._next
-        self._ahead = None if other._ahead is None else other._ahead.copy()
+        self._ahead, self._since = other._ahead, other._since
 
     def glide_from(self, other: "Following | None") -> None:
         """Be where another one is, whose numbers go over into these."""
         if other is not None and other._next is not None:
             self._next = other._next
             rows = [one.track.rows(other._next // one._cell, 1)[0] for one in (other, self)]
-            self._ahead = rows[0] - rows[1]
+            self._ahead, self._since = rows[0] - rows[1], 0
 
     def block(self, clock: int, frames: int) -> Rows:
         """The rows of the next block."""
@@ -190,14 +193,16 @@ class Following:
         if self._next is not None and self._next != place:
             self._jump(self._next, rows[0] + (rows[1] - rows[0]) * (into / size), into)
         if self._ahead is not None:
-            fades = self._fade ** np.arange(count + 1)
-            rows = rows + fades[:, None] * self._ahead
-            gone = (place + frames) // size - cell
-            self._ahead = self._ahead * self._fade**gone
-            if np.abs(self._ahead).max(initial=0.0) < _OVER:
+            rows = rows + self._fades(self._since + np.arange(count + 1))[:, None] * self._ahead
+            self._since += (place + frames) // size - cell
+            if self._since > self._over:
                 self._ahead = None
         self._next = place + frames
         return *_cells(first, into, count, size), rows[:-1], rows[1:]
+
+    def _fades(self, cells: np.ndarray) -> np.ndarray:
+        """How much is left of what the numbers were off by, so many cells (n,) later."""
+        return np.where(cells > self._over, 0.0, self._fade**cells)
 
     def _jump(self, was: int, now: np.ndarray, into: int) -> None:
         """From the place where it would have been to one where the numbers are `now`, so far into a cell."""
@@ -205,7 +210,9 @@ class Following:
         before = self.track.rows(cell, 2)
         old = before[0] + (before[1] - before[0]) * share
         if self._ahead is not None:
-            old = old + self._ahead * (1.0 + (self._fade - 1.0) * share)
+            begins, ends = self._fades(self._since + np.arange(2))
+            old = old + self._ahead * (begins + (ends - begins) * share)
+        self._since = 0
         self._ahead = (old - now) / (1.0 + (self._fade - 1.0) * into / self._cell)
         if self.placed:
             self._ahead[-self.placed :] = 0.0

@@ -39,6 +39,8 @@ class Rows(NamedTuple):
     steps: np.ndarray
     moves: bool
     """Whether a number may move: not whether one does in this block, so that the same is done however sound is cut."""
+    size: int = 0
+    """Frames of a whole cell; 0 of what stands still."""
 
     @property
     def cells(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
@@ -58,7 +60,7 @@ class Rows(NamedTuple):
             return known[1]
         table, steps = self.table[:, first:last], self.steps[:, first:last]
         table, steps = np.ascontiguousarray(table), np.ascontiguousarray(steps)
-        made = Rows(self.starts, self.offsets, table, steps, self.moves)
+        made = Rows(self.starts, self.offsets, table, steps, self.moves, self.size)
         if not self.moves:  # the same for every block
             if len(_PARTS) >= _MOST_PARTS:
                 _PARTS.clear()
@@ -80,7 +82,17 @@ class Rows(NamedTuple):
         )
         ahead = self.starts[cells] - first
         offsets = self.offsets[cells] + np.maximum(-ahead, 0)
-        return Rows(np.maximum(ahead, 0), offsets, self.table[cells], self.steps[cells], self.moves)
+        return Rows(
+            np.maximum(ahead, 0), offsets, self.table[cells], self.steps[cells], self.moves, self.size
+        )
+
+    def _upon_each_other(self, size: int) -> bool:
+        """Whether all cells are whole but for where the block begins and ends."""
+        begun = int(self.offsets[0])
+        return bool(
+            not self.offsets[1:].any()
+            and (self.starts[1:] + begun == size * np.arange(1, len(self.starts))).all()
+        )
 
     def pieces(self, frames: int) -> Iterator[tuple[int, int, np.ndarray, np.ndarray, int]]:
         """The cells of a block: first frame, the frame after the last, the numbers (numbers,) where the cell begins, what
@@ -97,8 +109,8 @@ class Rows(NamedTuple):
     def along(self, number: int, frames: int) -> np.ndarray:
         """One number for each frame (frames,) of the block."""
         count = len(self.starts)
-        size = int(self.starts[1] + self.offsets[0]) if count > 1 else frames + int(self.offsets[0])
-        if count == 1 or self.starts[-1] + self.offsets[0] == (count - 1) * size:  # cell upon cell
+        size = self.size if count > 1 else frames + int(self.offsets[0])
+        if count == 1 or self._upon_each_other(size):
             into = _counted(size)
             whole = self.table[:, number, None] + into * self.steps[:, number, None]
             return whole.reshape(-1)[self.offsets[0] : self.offsets[0] + frames]
@@ -118,10 +130,10 @@ def moving(
     starts: np.ndarray, offsets: np.ndarray, table: np.ndarray, following: np.ndarray, cell: int
 ) -> Rows:
     """Rows of cells of so many frames that go from `table` to `following` (cells, numbers); one where nothing moves."""
-    stands = not (table[0] != following[-1]).any()
+    stands = not (table[0] != following[-1]).any() and not offsets[1:].any()
     if stands and (table == table[0]).all() and (following == table[0]).all():
         starts, offsets, table, following = starts[:1], offsets[:1], table[:1], following[:1]
-    return Rows(starts, offsets, table, (following - table) / cell, True)
+    return Rows(starts, offsets, table, (following - table) / cell, True, cell)
 
 
 def stacked(*numbers: "np.ndarray | float") -> np.ndarray:
