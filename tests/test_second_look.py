@@ -256,6 +256,9 @@ def test_a_kept_kernel_that_cannot_be_read_any_more_is_compiled_again(tmp_path, 
     import importlib.util
     import sys
 
+    from numba.core import config
+
+    monkeypatch.setattr(config, "CACHE_DIR", str(tmp_path / "kept"))
     source = "from stonekite.signal.kernel import kernel\n\n\n@kernel\ndef twice(x):\n    for i in range(x.shape[0]):\n        x[i] *= 2.0\n"
     (tmp_path / "elsewhere.py").write_text(source)
 
