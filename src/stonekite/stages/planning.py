@@ -11,15 +11,12 @@ from stonekite.remembered import Remembered
 from stonekite.stages import riding
 from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.machinery.rows import standing
+from stonekite.stages.machinery.rows import SEAM_S, standing
 from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import Setting
 from stonekite.words import said
 
 Made = TypeVar("Made")
-
-SEAM_S = 0.01
-"""Where the place jumps, as at the end of a loop, what a number was off by falls by e in this time."""
 
 
 class CannotBuild(ValueError):

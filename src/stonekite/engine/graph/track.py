@@ -15,7 +15,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import planning
 from stonekite.stages.base import LEGS, Context
-from stonekite.stages.machinery.rows import CELL, FINE, Rows, moving, standing
+from stonekite.stages.machinery.rows import CELL, FINE, SEAM_S, Rows, moving, standing
 
 PIECE = 256
 """So many rows are made at once, and kept."""
@@ -146,7 +146,7 @@ class Following:
         self.placed = placed
         self._course = course
         self._cell = track.cell
-        self._fade = math.exp(-self._cell / (planning.SEAM_S * rate))
+        self._fade = math.exp(-self._cell / (SEAM_S * rate))
         self._next: int | None = None
         self._ahead: np.ndarray | None = None
         """What the numbers were off by where the place jumped, so many cells ago."""

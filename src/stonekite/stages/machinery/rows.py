@@ -11,6 +11,8 @@ import numpy as np
 
 CELL = 64
 """Frames of the recording from one row to the next."""
+SEAM_S = 0.01
+"""Where the place jumps, as at the end of a loop, what a number or a swing was off by falls by e in this time."""
 FINE = 16
 """The same for kinds whose rows are filters: what is between two rows is made as it bends, and not straight."""
 
@@ -46,11 +48,6 @@ class Rows(NamedTuple):
     def cells(self) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         """What kernels get: `starts`, `offsets`, `table` and `steps`."""
         return self[:4]
-
-    @property
-    def now(self) -> np.ndarray:
-        """The numbers (numbers,) at the first frame."""
-        return self.table[0] + self.offsets[0] * self.steps[0]
 
     def part(self, first: int, last: int | None) -> "Rows":
         """Of some of the numbers, to the last if that is None."""

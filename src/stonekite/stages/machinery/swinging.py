@@ -9,13 +9,10 @@ import numpy as np
 from stonekite.lazy import lazy
 from stonekite.stages import riding
 from stonekite.stages.base import LEGS, At, Context
-from stonekite.stages.machinery.rows import CELL, Rows
+from stonekite.stages.machinery.rows import CELL, SEAM_S, Rows
 from stonekite.stages.settings import Settings, choice, number
 
 sweeping = lazy("stonekite.signal.sweeping")
-
-SEAM_S = 0.01
-"""Where the place jumps, as at the end of a loop, what the swing was ahead by falls by e in this time."""
 
 Rate = Annotated[
     float,
