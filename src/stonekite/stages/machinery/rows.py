@@ -11,10 +11,10 @@ import numpy as np
 
 CELL = 64
 """Frames of the recording from one row to the next."""
-SEAM_S = 0.01
-"""Where the place jumps, as at the end of a loop, what a number or a swing was off by falls by e in this time."""
 FINE = 16
 """The same for kinds whose rows are filters: what is between two rows is made as it bends, and not straight."""
+SEAM_S = 0.01
+"""Where the place jumps, as at the end of a loop, what a number or a swing was off by falls by e in this time."""
 
 
 _MOST_PARTS = 4096
