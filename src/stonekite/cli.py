@@ -2,18 +2,27 @@
 
 import signal
 import sys
-import tempfile
 from pathlib import Path
 from typing import Any
 
 import click
 
-from stonekite import __version__
-from stonekite.cli_figures import fail, faults, progress, say, warn, warn_of_damage, warn_of_overs, written
+from stonekite import __version__, cli_components
+from stonekite.cli_figures import (
+    FILE,
+    as_json,
+    fail,
+    faults,
+    force,
+    progress,
+    say,
+    told,
+    warn,
+    warn_of_damage,
+    warn_of_overs,
+    written,
+)
 from stonekite.words import said
-
-MATRIX_NAMES = ("half-sum", "equal-power", "raised-side")
-FILE = click.Path(path_type=Path)
 
 
 class _Commands(click.Group):
@@ -45,8 +54,6 @@ def main() -> None:
             signal.signal(number, lambda got, _: sys.exit(128 + got))
 
 
-as_json = click.option("--json", "as_json", is_flag=True, help=said("Print figures as JSON."))
-force = click.option("--force", is_flag=True, help=said("Overwrite files that exist."))
 channels_option = click.option(
     "--channels",
     metavar="A,B",
@@ -111,129 +118,6 @@ def measure(audio: Path, channels: str | None, as_json: bool) -> None:
         warn_of_damage(reader.repaired, audio)
         offset = {"samples": found.samples, "polarity": found.polarity, "confidence": found.confidence}
         say({**plain(summary.figures()), "offset": offset}, as_json)
-
-
-def _matrix_option(default: str | None):
-    return click.option(
-        "--matrix", type=click.Choice(MATRIX_NAMES), default=default, show_default=default is not None
-    )
-
-
-@main.command()
-@click.argument("audio", type=FILE)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
-@_matrix_option("half-sum")
-@click.option("--layout", type=click.Choice(["pair", "interleaved"]), default="pair", show_default=True)
-@click.option(
-    "--bits", type=click.Choice(["16", "24", "32f", "64f"]), help=said("Default: what loses nothing.")
-)
-@force
-@as_json
-@faults
-def encode(
-    audio: Path, folder: Path, matrix: Any, layout: str, bits: Any, force: bool, as_json: bool
-) -> None:
-    """Write mid and side of a stereo file as component files."""
-    from stonekite.files.audio import facts
-    from stonekite.files.components import exact_bits, loss, write_components
-
-    source = facts(audio)
-    lost = loss(source, matrix, bits or exact_bits(source, matrix))
-    if lost is not None:
-        warn(lost)
-    folder.mkdir(parents=True, exist_ok=True)
-    with progress(said("Encoding")) as tell:
-        made = write_components(
-            audio,
-            folder,
-            matrix=matrix,
-            interleaved=layout == "interleaved",
-            bits=bits,
-            force=force,
-            progress=tell,
-        )
-    warn_of_overs(made.overs)
-    warn_of_damage(made.repaired, audio)
-    if made.changed and lost is None:
-        warn(
-            said(
-                "{changed} samples will not come back bit for bit: sums of floats of very different "
-                "size do not fit any float."
-            ).format(changed=made.changed)
-        )
-    written(made.paths, as_json, overs=made.overs, changed=made.changed)
-
-
-@main.command()
-@click.argument("parts", nargs=-1, type=FILE, required=True, metavar="MID SIDE | MIDSIDE")
-@click.option("-o", "--output", type=FILE, required=True, help=said("Stereo file to write."))
-@_matrix_option(None)
-@click.option(
-    "--bits", type=click.Choice(["16", "24", "32f", "64f"]), help=said("Default: as the source was.")
-)
-@force
-@as_json
-@faults
-def decode(parts: tuple[Path, ...], output: Path, matrix: Any, bits: Any, force: bool, as_json: bool) -> None:
-    """Write stereo from mid and side files, or from one interleaved file."""
-    from stonekite.files.components import join_components
-
-    if len(parts) > 2:
-        raise click.UsageError(said("give a mid and a side file, or one interleaved file"))
-    with progress(said("Decoding")) as tell:
-        path, overs = join_components(
-            list(parts), output, matrix=matrix, bits=bits, force=force, progress=tell
-        )
-    warn_of_overs(overs)
-    written([path], as_json, overs=overs)
-
-
-@main.command()
-@click.argument("audio", type=FILE)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
-@force
-@as_json
-@faults
-def separate(audio: Path, folder: Path, force: bool, as_json: bool) -> None:
-    """Write left and right of a stereo file as two mono files."""
-    from stonekite.files import components
-
-    folder.mkdir(parents=True, exist_ok=True)
-    with progress(said("Separating")) as tell:
-        paths = components.separate(audio, folder, force=force, progress=tell)
-    written(paths, as_json)
-
-
-@main.command()
-@click.argument("left", type=FILE)
-@click.argument("right", type=FILE)
-@click.option("-o", "--output", type=FILE, required=True, help=said("Stereo file to write."))
-@force
-@as_json
-@faults
-def combine(left: Path, right: Path, output: Path, force: bool, as_json: bool) -> None:
-    """Write two mono files as one stereo file."""
-    from stonekite.files import components
-
-    with progress(said("Combining")) as tell:
-        path = components.combine(left, right, output, force=force, progress=tell)
-    written([path], as_json)
-
-
-@main.command()
-@click.argument("audio", type=FILE)
-@_matrix_option("half-sum")
-@as_json
-@faults
-def roundtrip(audio: Path, matrix: Any, as_json: bool) -> None:
-    """Encode and decode a file through real files and say whether it came back."""
-    from stonekite.files import components
-    from stonekite.measure.summary import plain
-    from stonekite.signal.decibels import db_of
-
-    with tempfile.TemporaryDirectory() as folder:
-        exact, worst = components.roundtrip(audio, matrix, Path(folder))
-    say({"bit_exact": exact, "residual_peak_dbfs": plain(db_of(worst))}, as_json)
 
 
 @main.command()
@@ -347,14 +231,7 @@ def compare(a: Path, b: Path, report: Path | None, force: bool, as_json: bool) -
 
     if report is not None and report.exists() and not force:
         fail(said("“{name}” exists already.").format(name=report.name))
-    steps = comparing.compare(a, b)
-    with progress(said("Comparing")) as tell:
-        while True:
-            try:
-                tell(next(steps))
-            except StopIteration as end:
-                found = end.value
-                break
+    found = told(said("Comparing"), comparing.compare(a, b))
     if report is not None:
         write(of_files(a, b, found), report)
     left, fits = found.residual_db, found.match.found
@@ -414,6 +291,10 @@ def schema() -> None:
     from stonekite.session import storage
 
     say(storage.schema(), True)
+
+
+for command in cli_components.COMMANDS:
+    main.add_command(command)
 
 
 if __name__ == "__main__":

@@ -1,16 +1,20 @@
-"""How the command line shows figures, progress and faults."""
+"""What all commands share: their options, and how they show figures, progress and faults."""
 
 import json
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Generator
 from contextlib import contextmanager
 from functools import wraps
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import click
 
 from stonekite.words import said
+
+FILE = click.Path(path_type=Path)
+as_json = click.option("--json", "as_json", is_flag=True, help=said("Print figures as JSON."))
+force = click.option("--force", is_flag=True, help=said("Overwrite files that exist."))
 
 
 @contextmanager
@@ -21,6 +25,19 @@ def progress(label: str):
         return
     with click.progressbar(length=1000, label=label, file=sys.stderr) as bar:
         yield lambda done: bar.update(int(done * 1000) - bar.pos)
+
+
+Found = TypeVar("Found")
+
+
+def told(label: str, steps: Generator[float, None, Found]) -> Found:
+    """Work that yields progress 0 to 1, to its end, under a bar; gives back what it finds."""
+    with progress(label) as tell:
+        while True:
+            try:
+                tell(next(steps))
+            except StopIteration as end:
+                return end.value
 
 
 def say(figures: dict[str, Any], as_json: bool) -> None:

@@ -1,48 +1,93 @@
 """Stereo files to component files and back: mid/side with a matrix, or left and right as they are."""
 
 import json
+import math
 import secrets
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import ExitStack
 from pathlib import Path
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
+import msgspec
 import numpy as np
 
 from stonekite.files.atomic import Together, sweep
 from stonekite.files.audio import BLOCK, AudioError, Bits, Facts, Reader, Writer
-from stonekite.signal.matrix import MATRICES, Matrix, decode, encode
+from stonekite.signal.decibels import gain_of
+from stonekite.signal.matrix import Matrix, decode, decoding, encode
 from stonekite.words import said
 
 Progress = Callable[[float], None]
 _MARK = "stonekite components "
 
 
-def exact_bits(source: Facts, matrix: Matrix) -> Bits:
+class Note(NamedTuple):
+    """What the encoder writes into component files: matrix, sample type and depth of the source, and the trims in dB that
+    Mid and Side were turned down by. `together` is the same in files that were written together."""
+
+    matrix: Matrix
+    source: str
+    depth: int | None
+    together: str = ""
+    trims_db: tuple[float, float] = (0.0, 0.0)
+
+    @property
+    def gains(self) -> np.ndarray:
+        """Of the trims, (2, 1)."""
+        return np.array([[gain_of(trim)] for trim in self.trims_db])
+
+
+MOST_TRIM_DB = 60.0
+"""Components are turned down by this at the most."""
+
+
+def exact_bits(source: Facts, matrix: Matrix, trims_db: tuple[float, float] = (0.0, 0.0)) -> Bits:
     """The sample type that keeps mid and side of a source without loss.
 
     Sums and differences of 24-bit integers fit the 24-bit significand of a 32-bit float, halved or not;
-    products with 1/sqrt(2) and sums of floats need 64-bit floats.
+    products with 1/sqrt(2) or with a trim, and sums of floats, need 64-bit floats.
     """
     small = source.depth is not None and source.depth <= 24
-    if small and (matrix != "equal-power" or source.depth == 16 or source.depth == 8):
+    plain = matrix != "equal-power" and not any(trims_db)
+    if small and (plain or source.depth == 16 or source.depth == 8):
         return "32f"
     return "64f"
 
 
-def loss(source: Facts, matrix: Matrix, bits: Bits) -> str | None:
+def _integers_hold(source: Facts, matrix: Matrix, bits: int, trims_db: tuple[float, float]) -> bool:
+    """Whether rounding components to integers leaves less than half a step of the source, when they are decoded."""
+    if source.depth is None:
+        return False
+    if matrix != "equal-power" and not any(trims_db):
+        return bits > source.depth  # halves of its steps are steps
+    mid, side = (abs(gain) for gain in decoding(matrix)[2:])
+    if matrix == "raised-side":
+        mid, side = 1.0, 0.5
+    step = 2.0 ** (1 - bits)
+    off = 0.5 * step * (mid / gain_of(trims_db[0]) + side / gain_of(trims_db[1]))
+    return off < 0.5 * 2.0 ** (1 - source.depth)
+
+
+def usual_bits(source: Facts, matrix: Matrix) -> Bits:
+    """The smallest common sample type that keeps mid and side without loss: integers where they do."""
+    return "24" if _integers_hold(source, matrix, 24, (0.0, 0.0)) else exact_bits(source, matrix)
+
+
+def loss(source: Facts, matrix: Matrix, bits: Bits, trims_db: tuple[float, float] = (0.0, 0.0)) -> str | None:
     """What writing components of a source with these samples loses, as a sentence; None if they come back bit for bit."""
     if bits in ("16", "24"):
-        step = said("half a step") if matrix != "equal-power" else said("up to 0.7 of a step")
         over = {
             "half-sum": "",
             "equal-power": said(" Correlated sound above −3 dBFS is cut off in Mid."),
             "raised-side": said(" Side above full scale (out of phase, over −6 dBFS) is cut off."),
         }[matrix]
+        if _integers_hold(source, matrix, int(bits), trims_db):
+            return over.strip() or None
+        step = said("half a step") if matrix != "equal-power" else said("up to 0.7 of a step")
         return said(
             "As {bits}-bit integers, Mid and Side are rounded by {step}: decoding is not bit-exact.{over}"
         ).format(bits=bits, step=step, over=over)
-    if bits == "32f" and exact_bits(source, matrix) == "64f":
+    if bits == "32f" and exact_bits(source, matrix, trims_db) == "64f":
         return said(
             "As 32-bit floats, Mid and Side are rounded: decoding is not bit-exact. 64-bit floats hold more."
         )
@@ -56,57 +101,150 @@ def loss(source: Facts, matrix: Matrix, bits: Bits) -> str | None:
 
 class Encoded(NamedTuple):
     """Files that were written, samples that did not fit and were cut off, samples that will not come back as they were,
-    and samples of the source that were damaged and read as silence."""
+    and samples of the source that were damaged and read as silence. `residual_peak` is the largest difference of those
+    that do not come back."""
 
     paths: list[Path]
     overs: int
     changed: int
     repaired: int
+    residual_peak: float = 0.0
 
 
-def write_components(
+def component_names(stem: str, *, interleaved: bool = False) -> list[str]:
+    """The names of the files that a recording of that name is encoded to."""
+    return [f"{stem}.{name}.wav" for name in (["midside"] if interleaved else ["mid", "side"])]
+
+
+def _there_and_back(block: np.ndarray, note: Note, bits: Bits) -> tuple[np.ndarray, np.ndarray]:
+    """Components (2, frames) of a block of the source, and the block as it will come back."""
+    components = encode(block, note.matrix)
+    if any(note.trims_db):
+        components = components * note.gains
+    return components, decoded(_as_written(components, bits), note)
+
+
+def rehearsed(
+    source: Path,
+    *,
+    matrix: Matrix,
+    bits: Bits,
+    trims_db: tuple[float, float] = (0.0, 0.0),
+    channels: tuple[int, int] | None = None,
+) -> Generator[float, None, Encoded]:
+    """What encoding would do, with nothing written; yields progress 0 to 1. Raises AudioError."""
+    with Reader(source, channels) as reader:
+        facts = reader.facts
+        note = Note(matrix, facts.subtype, facts.depth, trims_db=trims_db)
+        scale = 2.0 ** (int(bits) - 1) if bits in ("16", "24") else math.inf
+        overs = changed = done = 0
+        peak = 0.0
+        for block in reader.blocks(BLOCK):
+            components, back = _there_and_back(block, note, bits)
+            if scale < math.inf:
+                rounded = np.rint(components * scale)
+                overs += int(np.count_nonzero((rounded > scale - 1.0) | (rounded < -scale)))
+            off = back != block
+            if off.any():
+                changed += int(np.count_nonzero(off))
+                peak = max(peak, float(np.abs(back - block).max()))
+            done += block.shape[1]
+            yield done / facts.frames
+        return Encoded([], overs, changed, reader.repaired, peak)
+
+
+def encoded(
     source: Path,
     folder: Path,
     *,
     matrix: Matrix = "half-sum",
     interleaved: bool = False,
     bits: Bits | None = None,
+    trims_db: tuple[float, float] = (0.0, 0.0),
+    channels: tuple[int, int] | None = None,
     force: bool = False,
-    progress: Progress = lambda done: None,
-) -> Encoded:
-    """Encode a stereo file to NAME.mid.wav and NAME.side.wav, or to NAME.midside.wav. Raises AudioError."""
-    with Reader(source) as reader, Together() as together, ExitStack() as files:
+) -> Generator[float, None, Encoded]:
+    """Encode a stereo file to NAME.mid.wav and NAME.side.wav, or to NAME.midside.wav; yields progress 0 to 1. Close it to
+    cancel: nothing is left behind. Raises AudioError.
+
+    Components that are turned down say so in the files, and decoding turns them up again.
+    """
+    with Reader(source, channels) as reader, Together() as together, ExitStack() as files:
         facts = reader.facts
-        kind = bits or exact_bits(facts, matrix)
+        kind = bits or exact_bits(facts, matrix, trims_db)
         # Files that were not written together make no stereo: each pair has a name of its own.
-        pair = secrets.token_hex(4)
-        note = _MARK + json.dumps(
-            {"matrix": matrix, "source": facts.subtype, "depth": facts.depth, "together": pair}
-        )
-        names = ["midside"] if interleaved else ["mid", "side"]
+        note = Note(matrix, facts.subtype, facts.depth, secrets.token_hex(4), trims_db)
         writers = [
             files.enter_context(
                 Writer(
-                    folder / f"{source.stem}.{name}.wav",
+                    folder / name,
                     facts.rate,
                     channels=2 if interleaved else 1,
                     bits=kind,
                     force=force,
                     frames=facts.frames,
-                    comment=note,
+                    comment=_MARK + json.dumps(note._asdict()),
                     together=together,
                 )
             )
-            for name in names
+            for name in component_names(source.stem, interleaved=interleaved)
         ]
-        changed = 0
-        for block in _told(reader, progress):
-            components = encode(block, matrix)
+        changed, peak, done = 0, 0.0, 0
+        for block in reader.blocks(BLOCK):
+            components, back = _there_and_back(block, note, kind)
             for row, writer in enumerate(writers):
                 writer.write(components if interleaved else components[row : row + 1])
-            back = _as_kept(decode(_as_written(components, kind), matrix), facts.depth, facts.subtype)
-            changed += int(np.count_nonzero(back != block))
-        return Encoded([w.path for w in writers], sum(w.overs for w in writers), changed, reader.repaired)
+            off = back != block
+            if off.any():
+                changed += int(np.count_nonzero(off))
+                peak = max(peak, float(np.abs(back - block).max()))
+            done += block.shape[1]
+            yield done / facts.frames
+        finished = Encoded(
+            [w.path for w in writers], sum(w.overs for w in writers), changed, reader.repaired, peak
+        )
+    return finished
+
+
+def write_components(
+    source: Path, folder: Path, *, progress: Progress = lambda done: None, **how: Any
+) -> Encoded:
+    """`encoded`, to its end. Raises AudioError."""
+    steps = encoded(source, folder, **how)
+    while True:
+        try:
+            progress(next(steps))
+        except StopIteration as end:
+            return end.value
+
+
+def proved(
+    source: Path, paths: list[Path], channels: tuple[int, int] | None = None
+) -> Generator[float, None, tuple[int, float]]:
+    """Read component files back, decode them and hold them against the recording; yields progress 0 to 1, and gives how
+    many samples differ and by how much at the most. Raises AudioError.
+    """
+    with ExitStack() as files:
+        own = files.enter_context(Reader(source, channels))
+        readers = [files.enter_context(Reader(path)) for path in paths]
+        note = noted(readers[0].facts)
+        if note is None:
+            raise AudioError(said("“{name}” does not say how it was encoded.").format(name=paths[0].name))
+        changed, peak, done = 0, 0.0, 0
+        for block, *parts in zip(own.blocks(), *(reader.blocks() for reader in readers), strict=True):
+            components = parts[0] if len(parts) == 1 else np.stack([parts[0][0], parts[1][0]])
+            off = decoded(components, note) - block
+            changed += int(np.count_nonzero(off))
+            peak = max(peak, float(np.abs(off).max(initial=0.0)))
+            done += block.shape[1]
+            yield done / own.facts.frames
+        return changed, peak
+
+
+def decoded(components: np.ndarray, note: Note) -> np.ndarray:
+    """Stereo (2, frames) of components that were only written and read: to the nearest of the source's steps."""
+    trimmed = components / note.gains if any(note.trims_db) else components
+    return as_kept(decode(trimmed, note.matrix), note.depth, note.source)
 
 
 def _as_written(block: np.ndarray, bits: Bits) -> np.ndarray:
@@ -119,7 +257,7 @@ def _as_written(block: np.ndarray, bits: Bits) -> np.ndarray:
     return np.clip(np.rint(block * scale), -scale, scale - 1.0) / scale
 
 
-def _as_kept(block: np.ndarray, depth: int | None, subtype: str) -> np.ndarray:
+def as_kept(block: np.ndarray, depth: int | None, subtype: str) -> np.ndarray:
     """Samples as a source of that depth and type had them: to the nearest of its steps."""
     if depth is None:
         return block if subtype == "DOUBLE" else block.astype(np.float32).astype(float)
@@ -127,21 +265,30 @@ def _as_kept(block: np.ndarray, depth: int | None, subtype: str) -> np.ndarray:
     return np.clip(np.rint(block * scale), -scale, scale - 1.0) / scale
 
 
-def noted(facts: Facts) -> dict:
-    """What the encoder wrote into a component file: matrix, source subtype and depth; empty if nothing."""
+def noted(facts: Facts) -> Note | None:
+    """What the encoder wrote into a component file; None if nothing, or nothing that can be."""
     if not facts.comment.startswith(_MARK):
-        return {}
+        return None
     try:
-        note = json.loads(facts.comment[len(_MARK) :])
-    except ValueError:
-        return {}
-    if not isinstance(note, dict) or note.get("matrix") not in MATRICES:
-        return {}
-    known = note.get("depth") in (None, 8, 16, 24, 32) and isinstance(note.get("source"), str)
-    return note if known else {}
+        note = msgspec.json.decode(facts.comment[len(_MARK) :], type=_Noted)
+    except (msgspec.DecodeError, ValueError, RecursionError):
+        return None
+    if note.depth not in (None, 8, 16, 24, 32) or any(not -MOST_TRIM_DB <= t <= 0.0 for t in note.trims_db):
+        return None
+    return Note(note.matrix, note.source, note.depth, note.together, note.trims_db)
 
 
-def _bits_of(depth: int | None, subtype: str) -> Bits:
+class _Noted(msgspec.Struct):
+    """A note as it stands in a file; older files have no trims."""
+
+    matrix: Matrix
+    source: str
+    depth: int | None = None
+    together: str = ""
+    trims_db: tuple[float, float] = (0.0, 0.0)
+
+
+def bits_of(depth: int | None, subtype: str) -> Bits:
     if depth is None:
         return "64f" if subtype == "DOUBLE" else "32f"
     if depth > 24:
@@ -180,14 +327,10 @@ def join_components(
                     "matrix to use."
                 ).format(name=paths[0].name, name_2=paths[1].name)
             )
-        used: Matrix = matrix or note.get("matrix", "half-sum")
+        used: Matrix = matrix or (note.matrix if note else "half-sum")
         if bits is None:
             facts = readers[0].facts
-            bits = (
-                _bits_of(note.get("depth"), note.get("source", ""))
-                if note
-                else _bits_of(facts.depth, facts.subtype)
-            )
+            bits = bits_of(note.depth, note.source) if note else bits_of(facts.depth, facts.subtype)
         if out.suffix.lower() == ".flac" and bits in ("32f", "64f"):
             bits = "24"
         writer = files.enter_context(
@@ -195,9 +338,11 @@ def join_components(
         )
         for blocks in zip(*(_told(r, progress) for r in readers), strict=True):
             components = blocks[0] if len(blocks) == 1 else np.stack([blocks[0][0], blocks[1][0]])
+            if note and any(note.trims_db):
+                components = components / note.gains
             stereo = decode(components, used)
-            if note and matrix in (None, note["matrix"]):
-                stereo = _as_kept(stereo, note["depth"], note["source"])
+            if note and matrix in (None, note.matrix):
+                stereo = as_kept(stereo, note.depth, note.source)
             writer.write(stereo)
         return writer.path, writer.overs
 
@@ -223,7 +368,7 @@ def separate(
                     folder / f"{source.stem}.only-{name}.wav",
                     facts.rate,
                     channels=1,
-                    bits=_bits_of(facts.depth, facts.subtype),
+                    bits=bits_of(facts.depth, facts.subtype),
                     force=force,
                     frames=facts.frames,
                     together=together,
@@ -247,7 +392,7 @@ def combine(
         )
     with Reader(left) as one, Reader(right) as two, ExitStack() as files:
         _same_shape([one, two])
-        kinds = (_bits_of(reader.facts.depth, reader.facts.subtype) for reader in (one, two))
+        kinds = (bits_of(reader.facts.depth, reader.facts.subtype) for reader in (one, two))
         bits: Bits = max(kinds, key=["16", "24", "32f", "64f"].index)
         writer = files.enter_context(
             Writer(out, one.facts.rate, bits=bits, force=force, frames=one.facts.frames)

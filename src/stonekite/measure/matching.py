@@ -57,7 +57,7 @@ class Match(NamedTuple):
 UNKNOWN = Match(0.0, 1, 1.0, 0.0)
 
 
-def _taps(fraction: float, share: float = 1.0) -> np.ndarray:
+def fractional_taps(fraction: float, share: float = 1.0) -> np.ndarray:
     """Taps (TAPS,) that delay by TAPS / 2 + fraction samples, and let through EDGE of the rate, or of a share of it."""
     t = np.arange(TAPS) - TAPS // 2 - fraction
     window = np.i0(11.0 * np.sqrt(np.maximum(0.0, 1 - (t / (TAPS // 2)) ** 2))) / np.i0(11.0)
@@ -86,12 +86,12 @@ def _coarse(a: np.ndarray, b: np.ndarray) -> tuple[int, int, float]:
     return offset, (1 if correlation[place] >= 0 else -1), confidence
 
 
-class _Delayed:
-    """a(t - samples) for `count` samples t from `start` on, up to EDGE, for samples from whole - 1 to whole + 1 and a
-    little more; a (2, frames) reaches far enough on both sides."""
+class Delayed:
+    """a(t - samples) for `count` samples t from `start` on, up to EDGE or a share of it, for samples from whole - 1 to
+    whole + 1 and a little more; a (rows, frames) reaches far enough on both sides."""
 
-    def __init__(self, a: np.ndarray, start: int, count: int, whole: int) -> None:
-        self._whole, self._count = whole - 2, count
+    def __init__(self, a: np.ndarray, start: int, count: int, whole: int, share: float = 1.0) -> None:
+        self._whole, self._count, self._share = whole - 2, count, share
         first = start - whole - 1 + TAPS // 2 - (TAPS - 1)
         part = a[:, first : first + count + TAPS + 2]
         self._size = 1 << (part.shape[1] - 1).bit_length()
@@ -101,11 +101,11 @@ class _Delayed:
         """The filter that delays so far."""
         late = math.floor(samples) - self._whole
         made = np.zeros(TAPS + 3)
-        made[late : late + TAPS] = _taps(samples - math.floor(samples))
+        made[late : late + TAPS] = fractional_taps(samples - math.floor(samples), self._share)
         return made
 
     def through(self, taps: np.ndarray) -> np.ndarray:
-        """What comes out of a filter (2, count)."""
+        """What comes out of a filter (rows, count)."""
         made = np.fft.irfft(self._spectrum * np.fft.rfft(taps, self._size), self._size, axis=1)
         return made[:, TAPS + 2 : TAPS + 2 + self._count]
 
@@ -125,9 +125,9 @@ def match(a: np.ndarray, b: np.ndarray) -> Match:
         loudest = int(np.argmax(power[_FINE:] - power[:-_FINE]))
         start, stop = start + loudest, start + loudest + _FINE
     count = stop - start
-    still = _Delayed(b, start, count, 0)
+    still = Delayed(b, start, count, 0)
     raw, wanted = b[:, start:stop], still.through(still.taps(0.0))
-    delayed = _Delayed(a, start, count, whole)
+    delayed = Delayed(a, start, count, whole)
     samples, gain = float(whole), 0.0
     for _ in range(_ROUNDS):
         now = delayed.through(delayed.taps(samples))
@@ -156,7 +156,7 @@ class _Filtered:
     """A signal delayed by a part of a sample and TAPS / 2 more."""
 
     def __init__(self, fraction: float, share: float) -> None:
-        self._taps = _taps(fraction, share)
+        self._taps = fractional_taps(fraction, share)
         self._past = np.zeros((2, TAPS - 1))
 
     def process(self, block: np.ndarray) -> None:

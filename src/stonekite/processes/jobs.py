@@ -10,6 +10,7 @@ from stonekite.files.audio import Bits
 from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
+from stonekite.processes.pair_jobs import PairAnswer, PairWork
 from stonekite.session.types import Session, Source, Stem
 from stonekite.stages.cabinet.settings import OwnResponse
 
@@ -229,6 +230,7 @@ Request = (
     | Compare
     | Align
     | MeasurePaths
+    | PairWork
     | Cancel
 )
 Answer = (
@@ -242,6 +244,7 @@ Answer = (
     | TempoFound
     | HasLearned
     | ResponseRead
+    | PairAnswer
     | Done
     | Written
     | Failed

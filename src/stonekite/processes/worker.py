@@ -37,6 +37,7 @@ from stonekite.measure.spectrum import LongTermSpectrum
 from stonekite.measure.summary import Figures, Summary, plain
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
+from stonekite.processes import pair_work
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.processes.jobs import (
     Align,
@@ -68,6 +69,7 @@ from stonekite.processes.jobs import (
     TonesFound,
     Written,
 )
+from stonekite.processes.pair_jobs import PairWork
 from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
@@ -89,6 +91,7 @@ Work = (
     | Compare
     | Align
     | MeasurePaths
+    | PairWork
 )
 Found = TypeVar("Found")
 MOST_LEARNED_S = 120.0
@@ -129,6 +132,8 @@ class Worker:
                 yield ResponseRead(request.number, read_response(Path(request.path)))
             elif isinstance(request, FindTempo):
                 yield self._tempo(request)
+            elif isinstance(request, PairWork):
+                yield from pair_work.run(request)
             elif isinstance(request, Align):
                 found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())

@@ -11,7 +11,7 @@ Matrix = Literal["half-sum", "equal-power", "raised-side"]
 COMPONENTS = ("left", "right", "mid", "side")
 MATRICES: tuple[Matrix, ...] = ("half-sum", "equal-power", "raised-side")
 
-_ENCODE = {  # (gain of L+R in Mid, gain of L-R in Side)
+_ENCODE: dict[Matrix, tuple[float, float]] = {  # (gain of L+R in Mid, gain of L-R in Side)
     "half-sum": (0.5, 0.5),
     "equal-power": (np.sqrt(0.5), np.sqrt(0.5)),
     "raised-side": (0.5, 1.0),
@@ -21,6 +21,12 @@ _DECODE = {  # (gain of Mid, gain of Side) in L = M + S, R = M - S
     "equal-power": (np.sqrt(0.5), np.sqrt(0.5)),
     "raised-side": (1.0, 0.5),
 }
+
+
+OVER_HALF_SUM: dict[Matrix, tuple[float, float]] = {
+    matrix: (float(2 * mid), float(2 * side)) for matrix, (mid, side) in _ENCODE.items()
+}
+"""Gains of Mid and Side over those of the half-sum."""
 
 
 def encoding(matrix: Matrix) -> tuple[float, float, float, float]:

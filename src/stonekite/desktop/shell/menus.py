@@ -205,7 +205,8 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
     acts |= {what: partial(listen.choose, what) for what in ("processed", "unprocessed", "difference")}
     acts |= {f"{name}-alone": partial(listen.toggle_only, cast(Component, name)) for name in NAMES}
     acts |= {
-        f"view-{name}": partial(window.show_view, name) for name in ("source", "stage", "output", "compare")
+        f"view-{name}": partial(window.show_view, name)
+        for name in ("source", "stage", "output", "compare", "pair")
     }
     acts |= {f"version-{n}": partial(listen.choose_version, n) for n in range(1, commands.VERSIONS + 1)}
     return acts

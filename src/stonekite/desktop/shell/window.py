@@ -43,6 +43,7 @@ from stonekite.desktop.shell.learning import Learning
 from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus
 from stonekite.desktop.shell.opening import Opening
+from stonekite.desktop.shell.pairs import Pairs
 from stonekite.desktop.shell.popups import Popups
 from stonekite.desktop.shell.recovering import Recovering
 from stonekite.desktop.shell.report_writing import ReportWriting
@@ -112,6 +113,7 @@ class Window(QMainWindow):
         self.timing = Timing(self)
         self.learning = Learning(self)
         self.responses = Responses(self)
+        self.pairs = Pairs(self)
         self.recovering = Recovering(self, self.document)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
@@ -283,7 +285,8 @@ class Window(QMainWindow):
         """Show the source check, the open stage or the output in the middle, or the comparison."""
         if self.document.is_open:
             self.showing.view = name
-            self.pages.setCurrentWidget(self.compare_view if name == "compare" else self.work)
+            pages: dict[str, QWidget] = {"compare": self.compare_view, "pair": self.pairs.view}
+            self.pages.setCurrentWidget(pages.get(name, self.work))
             self.showing.refresh()
 
     def _chosen_changed(self) -> None:
@@ -425,7 +428,7 @@ class Window(QMainWindow):
         QTimer.singleShot(0, self, lambda: self._open_dropped(paths))
 
     def _open_dropped(self, paths: list[Path]) -> None:
-        if self.opening.may_leave():
+        if not self.pairs.take_dropped(paths) and self.opening.may_leave():
             self.opening.open_paths(paths)
 
     def shut_down(self) -> None:
@@ -436,6 +439,7 @@ class Window(QMainWindow):
         self.workers.close()
         self.transport.close()
         self.recovering.close()
+        self.pairs.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.opening.may_leave():

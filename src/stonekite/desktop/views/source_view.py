@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.controls.choices import Tinted, Toggle
+from stonekite.desktop.controls.choices import Tinted, Toggle, Words
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
@@ -167,10 +167,11 @@ class VerdictRow(QWidget):
 
 
 class SourceView(QFrame):
-    """Shows the source of a document. `opening_asked`, `separating_asked` and `generator_asked` are wishes."""
+    """Shows the source of a document. `opening_asked`, `separating_asked` and `pair_asked` are wishes."""
 
     opening_asked = Signal()
     separating_asked = Signal()
+    pair_asked = Signal()
     refused = Signal(str)
 
     def __init__(self, document: Document) -> None:
@@ -182,10 +183,11 @@ class SourceView(QFrame):
         self.rows: list[VerdictRow] = []
         self.title = Label(said("Source check"))
         self.title.setObjectName("title")
-        self.together = Label("")
-        self.together.setObjectName("muted")
+        self.together = Words()
         self.open = QPushButton(OPEN)
         self.separate = QPushButton(SEPARATE)
+        self.pair = QPushButton(said("Two files…"))
+        keyed(self.pair, said("Mid and Side as two files, to work on elsewhere, and back"), "view-pair")
         keyed(self.open, said("Open another recording or session"), "open")
         self.separate.setToolTip(
             said("Write left and right as two mono files, or open each side as a session of its own")
@@ -194,7 +196,7 @@ class SourceView(QFrame):
         head.setSpacing(12)
         head.addWidget(self.title)
         head.addWidget(self.together, 1)
-        for button in (self.separate, self.open):
+        for button in (self.pair, self.separate, self.open):
             button.setObjectName("small")
             head.addWidget(button)
         self.table = FiguresTable()
@@ -224,6 +226,7 @@ class SourceView(QFrame):
         layout.addLayout(self._build_intake())
         self.open.clicked.connect(self.opening_asked)
         self.separate.clicked.connect(self.separating_asked)
+        self.pair.clicked.connect(self.pair_asked)
 
     def _build_plots(self) -> QWidget:
         self.spectra = SourceSpectra(Axis(20.0, 20_000.0, logarithmic=True))
@@ -324,6 +327,7 @@ class SourceView(QFrame):
         self.balance.setEnabled(self._found is not None)
         self.align.setEnabled(self._found is not None)
         self.separate.setEnabled(source.generator is None)
+        self.pair.setEnabled(source.generator is None)
         for field, control in self.generator.items():
             wanted = source.generator is not None and (
                 field == "signal" or field in USED_BY_SIGNAL[source.generator.signal]
