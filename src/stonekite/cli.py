@@ -201,6 +201,51 @@ def render(
 
 
 @main.command()
+@click.argument("session", type=FILE)
+@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
+@click.option(
+    "--set",
+    "chosen",
+    metavar="FILE|NAME",
+    help=said("An export set: a file, or the name of one that ships or is your own."),
+)
+@force
+@as_json
+@faults
+def export(session: Path, folder: Path, chosen: str | None, force: bool, as_json: bool) -> None:
+    """Write an export set of a session: several files in one go."""
+    from stonekite.engine.offline.export import Exported
+    from stonekite.engine.offline.export import written as writing
+    from stonekite.processes.set_work import told as told_of
+    from stonekite.session.export_sets import find, names
+    from stonekite.session.storage import load
+
+    loaded, given = load(session), find(chosen)
+    targets = {point: folder / name for point, name in names(given, loaded, session.stem).items()}
+    folder.mkdir(parents=True, exist_ok=True)
+    with progress(said("Writing")) as tell:
+        for step in writing(loaded, targets, given, force=force):
+            if isinstance(step, Exported):
+                done = step
+            else:
+                tell(step)
+    for sentence in told_of(done):
+        warn(sentence)
+    levels = [done.levels.get(point) for point in targets]
+    written(
+        done.paths,
+        as_json,
+        levels=[
+            None if one is None else {"integrated_lufs": one.lufs, "true_peak_dbtp": one.true_peak_db}
+            for one in levels
+        ],
+        overs=done.overs,
+        dithered=done.dithered,
+        repaired=done.repaired,
+    )
+
+
+@main.command()
 @click.argument("bpm", type=click.FloatRange(20.0, 400.0))
 @as_json
 @faults

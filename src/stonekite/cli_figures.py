@@ -81,11 +81,12 @@ def faults(command: Callable[..., Any]) -> Callable[..., Any]:
     @wraps(command)
     def guarded(*args: Any, **kwargs: Any) -> Any:
         from stonekite.files.audio import AudioError
+        from stonekite.session.export_sets import SetError
         from stonekite.session.storage import SessionError
 
         try:
             return command(*args, **kwargs)
-        except (AudioError, SessionError) as error:
+        except (AudioError, SessionError, SetError) as error:
             fail(str(error))
         except OSError as error:
             fail(f"{error.filename or said('A file')}: {(error.strerror or str(error)).lower()}.")

@@ -82,6 +82,9 @@ COMMANDS: tuple[Command, ...] = (
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),
     Command("export", "Export…", "file", ("Ctrl+E",), "write the result to a file", needs="session"),
+    Command(
+        "export-sets", "Export sets…", "file", ("Ctrl+Shift+E",), "several files in one go", needs="session"
+    ),
     Command("quit", "Quit", "file", ("Ctrl+Q",), "end", apart=True),
     Command("undo", "Undo", "edit", ("Ctrl+Z",), "take back the last step"),
     Command("redo", "Redo", "edit", ("Ctrl+Shift+Z", "Ctrl+Y"), "do it again"),

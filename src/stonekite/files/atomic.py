@@ -104,6 +104,12 @@ class Together:
         """A complete file that waits to be moved into place."""
         self._ready.append((temporary, target))
 
+    def forget(self, temporary: Path) -> None:
+        """Remove one that waits: it is written again."""
+        self._ready = [one for one in self._ready if one[0] != temporary]
+        with contextlib.suppress(OSError):
+            temporary.unlink(missing_ok=True)
+
     def __exit__(self, kind: object, *_: object) -> None:
         if kind is not None:
             for temporary, _target in self._ready:
@@ -142,6 +148,18 @@ def _sync(folder: Path) -> None:
             os.fsync(descriptor)
         finally:
             os.close(descriptor)
+
+
+@contextmanager
+def scratch(folder: Path, suffix: str) -> Iterator[Path]:
+    """Give a temporary path in a folder; what is there is removed in the end, or by the next run."""
+    sweep(folder)
+    path = folder / _name(suffix)
+    try:
+        yield path
+    finally:
+        with contextlib.suppress(OSError):
+            path.unlink(missing_ok=True)
 
 
 @contextmanager

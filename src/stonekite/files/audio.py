@@ -276,7 +276,8 @@ class Writer:
     """An audio file that appears complete, or not at all. Use it in a with statement.
 
     The suffix chooses the format (WAV, FLAC, AIFF, OGG), `bits` the sample type. Integers are rounded
-    here, with TPDF dither where `dither` is true. `overs` counts samples that did not fit. A WAV that would
+    here, with TPDF dither where `dither` is true. `overs` counts samples that did not fit, `temporary` is
+    where it stands until it appears. A WAV that would
     be larger than 4 GB is written as RF64. Raises AudioError with the reason, and never overwrites unless
     `force` is true.
     """
@@ -312,6 +313,7 @@ class Writer:
         if format == "WAV" and frames * channels * width > _WAV_LIMIT:
             format = "RF64"
         self.path, self.overs = path, 0
+        self.temporary = path
         self._bits = bits
         self._subtype = (
             "VORBIS"
@@ -334,7 +336,7 @@ class Writer:
     def __enter__(self) -> "Writer":
         temporary = self._replacing.__enter__()
         try:
-            self._temporary = temporary
+            self.temporary = temporary
             self._file = opened_sound(temporary, "w", **self._arguments)
             if self._comment:
                 self._file.comment = self._comment
@@ -395,7 +397,7 @@ class Writer:
     def _look(self) -> None:
         """Whether all is there: closing a FLAC or OGG file on a full disk does not tell. Raises OSError."""
         try:
-            with opened_sound(self._temporary) as written:
+            with opened_sound(self.temporary) as written:
                 complete = written.frames == self._frames
                 if complete and self._frames:
                     last = min(self._frames, 4096)

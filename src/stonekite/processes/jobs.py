@@ -11,6 +11,7 @@ from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.processes.pair_jobs import PairAnswer, PairWork
+from stonekite.processes.set_jobs import SetWritten, WriteSet
 from stonekite.session.types import Session, Source, Stem
 from stonekite.stages.cabinet.settings import OwnResponse
 
@@ -231,6 +232,7 @@ Request = (
     | Align
     | MeasurePaths
     | PairWork
+    | WriteSet
     | Cancel
 )
 Answer = (
@@ -245,6 +247,7 @@ Answer = (
     | HasLearned
     | ResponseRead
     | PairAnswer
+    | SetWritten
     | Done
     | Written
     | Failed

@@ -37,7 +37,7 @@ from stonekite.measure.spectrum import LongTermSpectrum
 from stonekite.measure.summary import Figures, Summary, plain
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
-from stonekite.processes import pair_work
+from stonekite.processes import pair_work, set_work
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.processes.jobs import (
     Align,
@@ -70,6 +70,7 @@ from stonekite.processes.jobs import (
     Written,
 )
 from stonekite.processes.pair_jobs import PairWork
+from stonekite.processes.set_jobs import WriteSet
 from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
@@ -92,6 +93,7 @@ Work = (
     | Align
     | MeasurePaths
     | PairWork
+    | WriteSet
 )
 Found = TypeVar("Found")
 MOST_LEARNED_S = 120.0
@@ -134,6 +136,8 @@ class Worker:
                 yield self._tempo(request)
             elif isinstance(request, PairWork):
                 yield from pair_work.run(request)
+            elif isinstance(request, WriteSet):
+                yield from set_work.run(request)
             elif isinstance(request, Align):
                 found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())

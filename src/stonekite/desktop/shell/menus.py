@@ -167,6 +167,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "save": window.opening.save,
         "save-as": window.opening.save_as,
         "export": window.export,
+        "export-sets": lambda: window.sets.ask(),
         "quit": window.close,
         "undo": window.document.undo,
         "redo": window.document.redo,

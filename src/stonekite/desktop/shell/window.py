@@ -49,6 +49,7 @@ from stonekite.desktop.shell.recovering import Recovering
 from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.responses import Responses
 from stonekite.desktop.shell.separating import Separating
+from stonekite.desktop.shell.sets import Sets
 from stonekite.desktop.shell.showing import Showing
 from stonekite.desktop.shell.spurs import Spurring
 from stonekite.desktop.shell.timing import Timing
@@ -113,7 +114,7 @@ class Window(QMainWindow):
         self.timing = Timing(self)
         self.learning = Learning(self)
         self.responses = Responses(self)
-        self.pairs = Pairs(self)
+        self.pairs, self.sets = Pairs(self), Sets(self)
         self.recovering = Recovering(self, self.document)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
@@ -272,8 +273,6 @@ class Window(QMainWindow):
     def export(self) -> None:
         if self.document.is_open:
             self.exporting.ask(self.document)
-
-    # Changing
 
     def set_split(self, mode: str, matrix: str) -> None:
         """Choose left/right, or mid/side with a matrix."""

@@ -1,8 +1,10 @@
-"""Writing a session's result to files."""
+"""Writing listening points of a session to files."""
 
-from collections.abc import Iterator
+import os
+from collections.abc import Callable, Generator, Iterator, Mapping
 from contextlib import ExitStack, closing
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Literal
 
@@ -11,11 +13,14 @@ import numpy as np
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.tails import Tail, frames_of
 from stonekite.engine.offline.ahead import ahead
+from stonekite.engine.offline.levelling import Kept, Levelled, Levels, Sink, levelled
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
+from stonekite.session.alone import only
 from stonekite.session.differences import names_of
-from stonekite.session.types import Session
+from stonekite.session.export_sets import RESULT, How, Point, called
+from stonekite.session.types import LEGS, Session, Strip
 from stonekite.signal.matrix import component
 from stonekite.words import said
 
@@ -25,13 +30,17 @@ Parts = Literal["result", "component", "all"]
 @dataclass
 class Exported:
     """What was written: the files, samples that did not fit, and damaged samples read as silence. `guarded` are the names
-    of stages that their guards have silenced from some place on."""
+    of stages that their guards have silenced from some place on. `levels` are those of each file where something was
+    measured, `sentences` what is to be known of them.
+    """
 
     paths: list[Path]
     overs: int
     repaired: int
     dithered: bool
     guarded: tuple[str, ...] = ()
+    levels: dict[Point, Levels] = field(default_factory=dict)
+    sentences: tuple[str, ...] = ()
 
 
 def component_path(path: Path, name: str) -> Path:
@@ -67,62 +76,194 @@ def export(
     `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
     iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
     """
-    stem = session.sound.stems[0]
-    split = stem.strip.split
-    names = {"result": [], "component": [split.component("upper"), split.component("lower")]}
-    names["all"] = names["component"]
-    with open_source(stem.source) as reader, Together() as together, ExitStack() as files:
-        source = reader.facts
-        target_rate = rate or source.rate
-        chain = Chain(stem.strip, source.rate)
-        lossy = path.suffix.lower() == ".ogg"
-        dithered = dither and not lossy and needs_dither(chain, source, bits, rate)
-        frames = source.frames + frames_of(tail, chain.tail, source.rate)
-        out_frames = frames * target_rate // source.rate
-        wanted = [path] if parts in ("result", "all") else []
-        wanted += [component_path(path, name) for name in names[parts]]
-        _refuse_inputs(session, wanted)
+    split = session.sound.stems[0].strip.split
+    targets = {RESULT: path} if parts in ("result", "all") else {}
+    if parts in ("component", "all"):
+        for leg in LEGS:
+            name = split.component(leg)
+            targets[Point("after", name)] = component_path(path, name)
+    how = How(bits=bits, rate=rate, dither=dither, tail_s=tail)
+    yield from written(session, targets, how, force=force)
 
-        def writer(where: Path, channels: int) -> Writer:
-            return files.enter_context(
-                Writer(
-                    where,
-                    target_rate,
-                    channels=channels,
-                    bits=bits,
-                    dither=dithered,
-                    force=force,
-                    frames=out_frames,
-                    together=together,
-                )
+
+def written(
+    session: Session,
+    targets: Mapping[Point, Path],
+    how: How,
+    *,
+    force: bool = False,
+    threads: int | None = None,
+) -> Iterator[float | Exported]:
+    """Write listening points of a session to files, which appear together; yields progress 0 to 1 and at last an
+    `Exported`. `threads` as those of `rendered`. Stop iterating to cancel: nothing is left behind. Raises AudioError.
+    """
+    _refuse_inputs(session, list(targets.values()))
+    stem = session.sound.stems[0]
+    with open_source(stem.source) as reader, Together() as together, ExitStack() as files:
+        facts = reader.facts
+        rate = how.rate or facts.rate
+        chain = Chain(stem.strip, facts.rate)
+        frames = facts.frames + frames_of(how.tail_s, chain.tail, facts.rate)
+        lossy = all(path.suffix.lower() == ".ogg" for path in targets.values())
+        changed = how.levelled or how.fade_in_s or how.fade_out_s
+        only_result = all(point.what in ("result", "after") for point in targets)
+        dithered = how.dither and not lossy and how.bits in ("16", "24")
+        if dithered and only_result and not changed:
+            dithered = needs_dither(chain, facts, how.bits, how.rate)
+
+        def writer(point: Point) -> Writer:
+            return Writer(
+                targets[point],
+                rate,
+                channels=1 if point.component else 2,
+                bits=how.bits,
+                dither=dithered,
+                force=force,
+                frames=frames * rate // facts.rate,
+                together=together,
             )
 
-        stereo = writer(path, 2) if parts in ("result", "all") else None
-        singles = {name: writer(component_path(path, name), 1) for name in names[parts]}
-        convert = _converter(source.rate, target_rate)
-        done = 0
-        with closing(
-            ahead(rendered(reader, stem.strip, tail=tail, chain=chain, threads=None))
-        ) as results:  # computing goes on while writing
-            for _, processed in results:
-                done += processed.shape[1]
-                _write(stereo, singles, convert(processed, False))
-                yield min(1.0, done / frames)
-        _write(stereo, singles, convert(np.zeros((2, 0)), True))
-        writers = [w for w in (stereo, *singles.values()) if w is not None]
-        overs = sum(w.overs for w in writers)
-        called = names_of(stem.strip)
-        guarded = tuple(called[number] for number in chain.guarded)
-        finished = Exported([w.path for w in writers], overs, reader.repaired, dithered, guarded)
+        if not how.levelled:
+            sinks = {point: files.enter_context(writer(point)) for point in targets}
+            passes = _Passes(session, list(targets), how, threads)
+            yield from passes.run(chain, sinks)
+            files.close()
+            paths, overs = [one.path for one in sinks.values()], sum(one.overs for one in sinks.values())
+            finished = Exported(paths, overs, passes.repaired, dithered, passes.guarded)
+        else:
+            folder = next(iter(targets.values())).absolute().parent
+            points = list(dict.fromkeys([*targets, RESULT]))
+            kept = {
+                point: files.enter_context(Kept(folder, rate, 1 if point.component else 2))
+                for point in points
+            }
+            passes = _Passes(session, points, how, threads)
+            for step in passes.run(chain, kept):
+                yield 0.6 * step
+            work = levelled(kept, list(targets), how, writer, together, partial(called, strip=stem.strip))
+            for part in work:
+                if isinstance(part, Levelled):
+                    done = part
+                else:
+                    yield 0.6 + 0.4 * part
+            paths = [Path(os.path.realpath(path)) for path in targets.values()]
+            finished = Exported(
+                paths,
+                done.overs,
+                passes.repaired,
+                dithered,
+                passes.guarded,
+                done.levels,
+                tuple(done.sentences),
+            )
     yield finished
 
 
+class _Passes:
+    """The strip heard once for all that comes out of it, and once for each spur alone."""
+
+    def __init__(self, session: Session, points: list[Point], how: How, threads: int | None) -> None:
+        self._stem = session.sound.stems[0]
+        self._points, self._how, self._threads = points, how, threads
+        self.repaired = 0
+        self.guarded: tuple[str, ...] = ()
+
+    def run(self, chain: Chain, sinks: Mapping[Point, Sink]) -> Generator[float, None, None]:
+        """Write every point to its sink; yields progress 0 to 1. `chain` is the strip's."""
+        own = [point for point in self._points if point.what != "spur"]
+        spurs = [point for point in self._points if point.what == "spur"]
+        strip, rate = self._stem.strip, self._stem.source.rate
+        tail, count = self._how.tail_s, (1 if own else 0) + len(spurs)
+        done = 0
+        if own:
+            frames = self._stem.source.frames
+            for share, heard in self._pass(strip, chain, own, sinks, tail):
+                frames = heard
+                yield share / count
+            done = 1
+            # Spurs are as long as the result, so that all of it adds up.
+            tail = max(0, frames - self._stem.source.frames) / rate
+            called_so = names_of(strip)
+            self.guarded = tuple(called_so[number] for number in chain.guarded)
+        for point in spurs:
+            alone = only(strip, point.spur)
+            for share, _ in self._pass(alone, Chain(alone, rate), [point], sinks, tail):
+                yield (done + share) / count
+            done += 1
+
+    def _pass(
+        self, strip: Strip, chain: Chain, points: list[Point], sinks: Mapping[Point, Sink], tail: Tail
+    ) -> Generator[tuple[float, int], None, None]:
+        """Progress, and the frames that were heard."""
+        how, heard = self._how, 0
+        with open_source(self._stem.source) as reader:
+            rate = reader.facts.rate
+            target = how.rate or rate
+            frames = reader.facts.frames + frames_of(tail, chain.tail, rate)
+            ways = {point: (_converter(rate, target), _Fader(how, target)) for point in points}
+
+            def put(unprocessed: np.ndarray, processed: np.ndarray, last: bool) -> None:
+                for point, (convert, fader) in ways.items():
+                    block = fader.process(convert(_heard(point, unprocessed, processed), last), last)
+                    if block.shape[1]:
+                        sinks[point].write(
+                            component(block, point.component)[None] if point.component else block
+                        )
+
+            results = rendered(reader, strip, tail=tail, chain=chain, threads=self._threads)
+            with closing(ahead(results)) as pairs:  # computing goes on while writing
+                for unprocessed, processed in pairs:
+                    heard += processed.shape[1]
+                    put(unprocessed, processed, False)
+                    yield min(1.0, heard / frames), heard
+            put(np.zeros((2, 0)), np.zeros((2, 0)), True)
+            self.repaired = max(self.repaired, reader.repaired)
+        yield 1.0, heard
+
+
+def _heard(point: Point, unprocessed: np.ndarray, processed: np.ndarray) -> np.ndarray:
+    if point.what in ("unprocessed", "before"):
+        return unprocessed
+    return processed - unprocessed if point.what == "difference" else processed
+
+
+class _Fader:
+    """Fades a signal in and out by raised cosines, whatever its length: so much as is faded out is held back."""
+
+    def __init__(self, how: How, rate: int) -> None:
+        self._in, self._out = round(how.fade_in_s * rate), round(how.fade_out_s * rate)
+        self._place = 0
+        self._held = np.empty((2, 0))
+
+    def process(self, block: np.ndarray, last: bool) -> np.ndarray:
+        """What can be given by now; all of it with the last block."""
+        if not self._in and not self._out:
+            return block
+        if self._place < self._in and block.shape[1]:
+            t = np.minimum((np.arange(self._place, self._place + block.shape[1]) + 0.5) / self._in, 1.0)
+            block = block * (0.5 - 0.5 * np.cos(np.pi * t))
+        self._place += block.shape[1]
+        if not self._out:
+            return block
+        held = np.concatenate([self._held, block], axis=1)
+        if last:
+            count = min(self._out, held.shape[1])
+            t = (np.arange(count)[::-1] + 0.5) / count if count else np.empty(0)
+            held[:, held.shape[1] - count :] *= 0.5 - 0.5 * np.cos(np.pi * t)
+            return held
+        ready = max(0, held.shape[1] - self._out)
+        self._held = held[:, ready:]
+        return held[:, :ready]
+
+
 def _refuse_inputs(session: Session, paths: list[Path]) -> None:
-    """Raises AudioError if one of the files to write is one that the session is made from."""
+    """Raises AudioError if one of the files to write is one that the session is made from, or has no folder."""
     sources = [stem.source for stem in session.sound.stems] + [
         reference.source for reference in session.desk.references
     ]
     for path in paths:
+        if not path.absolute().parent.is_dir():
+            raise AudioError(said("The folder of “{name}” is not there.").format(name=path.name))
         for source in sources:
             used = Path(source.path)
             if source.generator is None and path.exists() and used.exists() and path.samefile(used):
@@ -133,14 +274,7 @@ def _refuse_inputs(session: Session, paths: list[Path]) -> None:
                 )
 
 
-def _write(stereo: Writer | None, singles: dict[str, Writer], block: np.ndarray) -> None:
-    if stereo is not None:
-        stereo.write(block)
-    for name, single in singles.items():
-        single.write(component(block, name)[None])
-
-
-def _converter(source_rate: int, target_rate: int):
+def _converter(source_rate: int, target_rate: int) -> Callable[[np.ndarray, bool], np.ndarray]:
     if source_rate == target_rate:
         return lambda block, last: block
     import soxr
