@@ -85,6 +85,7 @@ COMMANDS: tuple[Command, ...] = (
     Command(
         "export-sets", "Export sets…", "file", ("Ctrl+Shift+E",), "several files in one go", needs="session"
     ),
+    Command("batch", "Batch…", "file", (), "the strip over many recordings", needs="session"),
     Command("quit", "Quit", "file", ("Ctrl+Q",), "end", apart=True),
     Command("undo", "Undo", "edit", ("Ctrl+Z",), "take back the last step"),
     Command("redo", "Redo", "edit", ("Ctrl+Shift+Z", "Ctrl+Y"), "do it again"),

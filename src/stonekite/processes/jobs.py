@@ -10,6 +10,7 @@ from stonekite.files.audio import Bits
 from stonekite.measure.measures import Measures
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
+from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.pair_jobs import PairAnswer, PairWork
 from stonekite.processes.set_jobs import SetWritten, WriteSet
 from stonekite.session.types import Session, Source, Stem
@@ -233,6 +234,7 @@ Request = (
     | MeasurePaths
     | PairWork
     | WriteSet
+    | WriteOne
     | Cancel
 )
 Answer = (
@@ -248,6 +250,7 @@ Answer = (
     | ResponseRead
     | PairAnswer
     | SetWritten
+    | OneWritten
     | Done
     | Written
     | Failed

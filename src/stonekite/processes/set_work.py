@@ -1,39 +1,43 @@
-"""The worker's part in export sets."""
+"""The worker's part in export sets and in batches."""
 
 from collections.abc import Generator
 from contextlib import closing
 from pathlib import Path
 
-from stonekite.engine.offline.export import Exported, written
+from stonekite.engine.offline.batch import Item, Row, one
+from stonekite.engine.offline.export import Exported, told, written
 from stonekite.files.audio import AudioError
+from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.jobs import Answer, Progress
 from stonekite.processes.set_jobs import SetWritten, WriteSet
 from stonekite.session.export_sets import SetError, names
-from stonekite.words import said
 
 Steps = Generator[Answer, None, None]
 
 
-def told(done: Exported) -> list[str]:
-    """What is to be known of files that were written, in sentences."""
-    sentences = list(done.sentences)
-    if done.overs:
-        sentences.append(
-            said("{overs} samples were over full scale and were cut off there.").format(overs=done.overs)
-        )
-    if done.repaired:
-        sentences.append(
-            said("{repaired} damaged samples were written as silence.").format(repaired=done.repaired)
-        )
-    for name in done.guarded:
-        sentences.append(
-            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
-        )
-    return sentences
+def run(request: WriteSet | WriteOne) -> Steps:
+    """Write what is asked for. Close the iterator to cancel: nothing is left. Raises AudioError."""
+    if isinstance(request, WriteSet):
+        yield from _set(request)
+        return
+    item = Item(Path(request.path), Path(request.below))
+    steps = one(
+        request.session,
+        item,
+        request.chosen,
+        Path(request.out),
+        request.session_name,
+        request.learn,
+        force=request.force,
+    )
+    with closing(steps):  # type: ignore[type-var]
+        for step in steps:
+            yield (
+                OneWritten(request.number, step) if isinstance(step, Row) else Progress(request.number, step)
+            )
 
 
-def run(request: WriteSet) -> Steps:
-    """Write the set. Close the iterator to cancel: nothing is left. Raises AudioError."""
+def _set(request: WriteSet) -> Steps:
     folder = Path(request.folder)
     try:
         targets = {

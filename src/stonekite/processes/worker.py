@@ -5,7 +5,6 @@ msgpack (stonekite.processes.jobs, stonekite.processes.framing). A new request e
 """
 
 import contextlib
-import math
 import os
 import queue
 import signal
@@ -19,9 +18,9 @@ import msgspec
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Tap
 from stonekite.engine.offline import paths, tones
+from stonekite.engine.offline.changes import StageChanges
 from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.render import open_source, rendered
@@ -30,7 +29,6 @@ from stonekite.engine.offline.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
 from stonekite.measure import tempo
-from stonekite.measure.loudness import Loudness
 from stonekite.measure.overview import Overview
 from stonekite.measure.source_check import SourceCheck
 from stonekite.measure.spectrum import LongTermSpectrum
@@ -38,6 +36,7 @@ from stonekite.measure.summary import Figures, Summary, plain
 from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.processes import pair_work, set_work
+from stonekite.processes.batch_jobs import WriteOne
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.processes.jobs import (
     Align,
@@ -75,7 +74,6 @@ from stonekite.session import tree
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
-from stonekite.stages.planning import works
 from stonekite.stages.registry import kind_of
 from stonekite.words import said
 
@@ -94,6 +92,7 @@ Work = (
     | MeasurePaths
     | PairWork
     | WriteSet
+    | WriteOne
 )
 Found = TypeVar("Found")
 MOST_LEARNED_S = 120.0
@@ -136,7 +135,7 @@ class Worker:
                 yield self._tempo(request)
             elif isinstance(request, PairWork):
                 yield from pair_work.run(request)
-            elif isinstance(request, WriteSet):
+            elif isinstance(request, WriteSet | WriteOne):
                 yield from set_work.run(request)
             elif isinstance(request, Align):
                 found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
@@ -322,37 +321,6 @@ class Known(NamedTuple):
     overview: str
     repaired: int
     findings: Findings
-
-
-class StageChanges:
-    """How much louder each stage at work makes the joined legs."""
-
-    def __init__(self, strip: Strip, rate: float) -> None:
-        self._chain = Chain(Strip(split=strip.split), rate)
-        self._rate = rate
-        stages = [stage for _, stage in tree.walk(strip)]
-        self._at_work = {stage.id for stage in stages if works(stage)}
-        self._given = {stage.id: stage.kept_db if stage.level_kept else 0.0 for stage in stages}
-        self._meters: dict[int, tuple[Loudness, Loudness]] = {}
-
-    def wants(self, stage: int) -> bool:
-        return stage in self._at_work
-
-    def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: Node | None) -> None:
-        """Hear the legs (2, frames) before and after a stage."""
-        if stage not in self._meters:
-            self._meters[stage] = Loudness(self._rate), Loudness(self._rate)
-        for meter, legs in zip(self._meters[stage], (before, after), strict=True):
-            meter.add(self._chain.join(legs))
-
-    def loudness(self) -> dict[int, float]:
-        """Change in LU by stage, without the level that it gives back; nothing for silence."""
-        found = {}
-        for stage, (before, after) in self._meters.items():
-            change = after.integrated() - before.integrated() - self._given[stage]
-            if math.isfinite(change):
-                found[stage] = change
-        return found
 
 
 class Meter:

@@ -6,6 +6,7 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
+from stonekite.engine.offline.changes import with_levels
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels, shown_name
 from stonekite.session import edits, limits, storage, tree
 from stonekite.session.history import History, Kept
@@ -27,8 +28,6 @@ from stonekite.stages.base import Stage
 from stonekite.words import said
 
 STEM = 0
-LEVEL_KEPT_LU = 0.03
-"""A stage keeps its level as well as this."""
 
 
 def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Session, Facts]:
@@ -215,14 +214,7 @@ class Document(QObject):
 
         What is measured follows from the settings, so it is no step to undo.
         """
-        strip = self.strip
-        for path, stage in tree.walk(self.strip):
-            levelled = self._levelled(stage, changes.get(stage.id))
-            if (
-                levelled is not stage
-            ):  # a container that was levelled before holds it still: by the path from the top
-                now = msgspec.structs.replace(tree.at(strip, path), kept_db=levelled.kept_db)
-                strip = edits.put(strip, path, now)
+        strip = with_levels(self.strip, changes)
         if strip is self.strip or self._history is None:
             return
         clean = self._saved is self._history.now
@@ -231,14 +223,6 @@ class Document(QObject):
         if clean:
             self._saved = self._history.now
         self.changed.emit()
-
-    @staticmethod
-    def _levelled(stage: Stage, change: float | None) -> Stage:
-        if not stage.level_kept or change is None:
-            return stage
-        wanted = min(36.0, max(-36.0, -change))
-        near = abs(wanted - stage.kept_db) < LEVEL_KEPT_LU
-        return stage if near else msgspec.structs.replace(stage, kept_db=round(wanted, 2))
 
     # The desk: saved, never undone.
 

@@ -168,6 +168,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "save-as": window.opening.save_as,
         "export": window.export,
         "export-sets": lambda: window.sets.ask(),
+        "batch": lambda: window.batches.ask(),
         "quit": window.close,
         "undo": window.document.undo,
         "redo": window.document.redo,

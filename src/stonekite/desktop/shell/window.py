@@ -33,6 +33,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.desktop.pictures.turn import turn
+from stonekite.desktop.shell.batches import Batches
 from stonekite.desktop.shell.blind_testing import BlindTesting
 from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
@@ -114,7 +115,7 @@ class Window(QMainWindow):
         self.timing = Timing(self)
         self.learning = Learning(self)
         self.responses = Responses(self)
-        self.pairs, self.sets = Pairs(self), Sets(self)
+        self.pairs, self.sets, self.batches = Pairs(self), Sets(self), Batches(self)
         self.recovering = Recovering(self, self.document)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
@@ -433,12 +434,9 @@ class Window(QMainWindow):
     def shut_down(self) -> None:
         """End the processes behind the window; may be called twice."""
         QApplication.instance().removeEventFilter(self._keys)  # type: ignore[union-attr]
-        self.measuring.close()
-        self.switching.close()
-        self.workers.close()
-        self.transport.close()
-        self.recovering.close()
-        self.pairs.close()
+        parts = (self.measuring, self.switching, self.batches, self.workers, self.transport)
+        for part in (*parts, self.recovering, self.pairs):
+            part.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.opening.may_leave():

@@ -43,6 +43,24 @@ class Exported:
     sentences: tuple[str, ...] = ()
 
 
+def told(done: Exported) -> list[str]:
+    """What is to be known of files that were written, in sentences."""
+    sentences = list(done.sentences)
+    if done.overs:
+        sentences.append(
+            said("{overs} samples were over full scale and were cut off there.").format(overs=done.overs)
+        )
+    if done.repaired:
+        sentences.append(
+            said("{repaired} damaged samples were written as silence.").format(repaired=done.repaired)
+        )
+    for name in done.guarded:
+        sentences.append(
+            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
+        )
+    return sentences
+
+
 def component_path(path: Path, name: str) -> Path:
     """Where the component called `name` of a result at `path` is written: NAME.mid.wav beside NAME.wav."""
     return path.with_name(f"{path.stem}.{name}{path.suffix}")
