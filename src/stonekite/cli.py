@@ -7,7 +7,7 @@ from typing import Any
 
 import click
 
-from stonekite import __version__, cli_components
+from stonekite import __version__, cli_components, cli_many
 from stonekite.cli_figures import (
     FILE,
     as_json,
@@ -201,146 +201,6 @@ def render(
 
 
 @main.command()
-@click.argument("session", type=FILE)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
-@click.option(
-    "--set",
-    "chosen",
-    metavar="FILE|NAME",
-    help=said("An export set: a file, or the name of one that ships or is your own."),
-)
-@force
-@as_json
-@faults
-def export(session: Path, folder: Path, chosen: str | None, force: bool, as_json: bool) -> None:
-    """Write an export set of a session: several files in one go."""
-    from stonekite.engine.offline.export import Exported
-    from stonekite.engine.offline.export import told as told_of
-    from stonekite.engine.offline.export import written as writing
-    from stonekite.session.export_sets import find, names
-    from stonekite.session.storage import load
-
-    loaded, given = load(session), find(chosen)
-    targets = {point: folder / name for point, name in names(given, loaded, session.stem).items()}
-    folder.mkdir(parents=True, exist_ok=True)
-    with progress(said("Writing")) as tell:
-        for step in writing(loaded, targets, given, force=force):
-            if isinstance(step, Exported):
-                done = step
-            else:
-                tell(step)
-    for sentence in told_of(done):
-        warn(sentence)
-    levels = [done.levels.get(point) for point in targets]
-    written(
-        done.paths,
-        as_json,
-        levels=[
-            None if one is None else {"integrated_lufs": one.lufs, "true_peak_dbtp": one.true_peak_db}
-            for one in levels
-        ],
-        overs=done.overs,
-        dithered=done.dithered,
-        repaired=done.repaired,
-    )
-
-
-@main.command()
-@click.argument("session", type=FILE)
-@click.argument("audio", nargs=-1, type=FILE, required=True)
-@click.option("-o", "--output", "folder", type=FILE, required=True, help=said("Folder to write to."))
-@click.option(
-    "--jobs", type=click.IntRange(1, 64), help=said("Recordings at once. Default: one for each core.")
-)
-@click.option(
-    "--set",
-    "chosen",
-    metavar="FILE|NAME",
-    help=said("An export set: a file, or the name of one that ships or is your own."),
-)
-@click.option(
-    "--learn",
-    metavar="quietest|START-END",
-    help=said(
-        "What stages have learned is learned anew from each recording: from its quietest second, or a range in seconds."
-    ),
-)
-@click.option("--report", type=FILE, help=said("Write the table of measures (.html, .csv, .json)."))
-@force
-@as_json
-@faults
-def batch(
-    session: Path,
-    audio: tuple[Path, ...],
-    folder: Path,
-    jobs: int | None,
-    chosen: str | None,
-    learn: str | None,
-    report: Path | None,
-    force: bool,
-    as_json: bool,
-) -> None:
-    """Write what a session's strip, or a preset of a strip, makes of many recordings; goes on where it was stopped."""
-    import os
-    import queue
-
-    from stonekite.engine.offline.batch import items_of, learn_of, strip_of
-    from stonekite.processes.batching import Batch, Entry, faults_of
-    from stonekite.reports import batch_table
-    from stonekite.session.export_sets import find
-
-    if report is not None:
-        batch_table.text(
-            [], report.suffix.lower(), ""
-        )  # a suffix that cannot be is said before an hour of work
-        if report.exists() and not force:
-            fail(said("“{name}” exists already.").format(name=report.name))
-    try:
-        wanted = learn_of(learn)
-    except ValueError as error:
-        raise click.BadParameter(str(error), param_hint="--learn") from None
-    items = items_of(audio, folder)
-    if not items:
-        fail(said("There is no recording in these folders."))
-    calls: queue.SimpleQueue = queue.SimpleQueue()
-
-    def told(entry: Entry) -> None:
-        if entry.row is not None and entry.row.fault:
-            warn(f"“{entry.item.path}”: {entry.row.fault}")
-
-    work = Batch(
-        strip_of(session),
-        session.stem,
-        find(chosen),
-        items,
-        folder,
-        told,
-        calls.put,
-        jobs=jobs or os.cpu_count() or 1,
-        learn=wanted,
-        force=force,
-    )
-    try:
-        with progress(said("Writing")) as tell:
-            work.start()
-            while not work.over:
-                calls.get()()
-                tell(work.done)
-    finally:
-        work.close()
-    rows = [entry.row for entry in work.entries if entry.row is not None]
-    if report is not None:
-        batch_table.write(rows, report, said("Batch: {name}").format(name=session.stem))
-    if as_json:
-        say({"rows": [batch_table.plain(row) for row in rows], "faults": len(faults_of(work.entries))}, True)
-    else:
-        for row in rows:
-            click.echo("  ".join(batch_table.cells(row)[:6]) if not row.fault else f"{row.path}  –")
-    if faults_of(work.entries):
-        sys.exit(1)
-
-
-@main.command()
 @click.argument("bpm", type=click.FloatRange(20.0, 400.0))
 @as_json
 @faults
@@ -433,7 +293,7 @@ def schema() -> None:
     say(storage.schema(), True)
 
 
-for command in cli_components.COMMANDS:
+for command in (*cli_components.COMMANDS, *cli_many.COMMANDS):
     main.add_command(command)
 
 

@@ -81,6 +81,10 @@ COMMANDS: tuple[Command, ...] = (
     Command("open-generator", "Open the test generator", "file"),
     Command("save", "Save", "file", ("Ctrl+S",), "save the session", apart=True, needs="session"),
     Command("save-as", "Save as…", "file", ("Ctrl+Shift+S",), "save it under another name", needs="session"),
+    Command(
+        "saves", "Earlier saves…", "file", (), "look at, hear and take back what was saved", needs="session"
+    ),
+    Command("gather", "Gather…", "file", (), "the session with its recordings in one place", needs="session"),
     Command("export", "Export…", "file", ("Ctrl+E",), "write the result to a file", needs="session"),
     Command(
         "export-sets", "Export sets…", "file", ("Ctrl+Shift+E",), "several files in one go", needs="session"

@@ -6,6 +6,7 @@ import hashlib
 import json
 import os
 import secrets
+import shutil
 import socket
 import stat
 import time
@@ -79,7 +80,7 @@ def sweep(folder: Path) -> None:
                     source = folder / Path(str(temporary)).name
                     if source.name.startswith(_MARK) and source.exists():
                         os.replace(source, folder / Path(str(target)).name)
-            path.unlink(missing_ok=True)
+            _remove(path)
 
 
 def _permissions(path: Path) -> int:
@@ -152,13 +153,20 @@ def _sync(folder: Path) -> None:
 
 @contextmanager
 def scratch(folder: Path, suffix: str) -> Iterator[Path]:
-    """Give a temporary path in a folder; what is there is removed in the end, or by the next run."""
+    """Give a temporary path in a folder; the file or folder that is there is removed in the end, or by the next run."""
     sweep(folder)
     path = folder / _name(suffix)
     try:
         yield path
     finally:
-        with contextlib.suppress(OSError):
+        _remove(path)
+
+
+def _remove(path: Path) -> None:
+    with contextlib.suppress(OSError):
+        if path.is_dir() and not path.is_symlink():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
             path.unlink(missing_ok=True)
 
 

@@ -12,7 +12,7 @@ from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.pair_jobs import PairAnswer, PairWork
-from stonekite.processes.set_jobs import SetWritten, WriteSet
+from stonekite.processes.set_jobs import SetAnswer, SetWork
 from stonekite.session.types import Session, Source, Stem
 from stonekite.stages.cabinet.settings import OwnResponse
 
@@ -233,7 +233,7 @@ Request = (
     | Align
     | MeasurePaths
     | PairWork
-    | WriteSet
+    | SetWork
     | WriteOne
     | Cancel
 )
@@ -249,7 +249,7 @@ Answer = (
     | HasLearned
     | ResponseRead
     | PairAnswer
-    | SetWritten
+    | SetAnswer
     | OneWritten
     | Done
     | Written

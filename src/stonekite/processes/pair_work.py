@@ -1,9 +1,7 @@
 """The worker's part in component files."""
 
 from collections.abc import Generator
-from contextlib import closing
 from pathlib import Path
-from typing import TypeVar
 
 from stonekite.engine.offline.rejoining import leftover, write_joined
 from stonekite.engine.offline.returned import taken_back
@@ -25,24 +23,12 @@ from stonekite.processes.pair_jobs import (
     TakenBack,
     WritePair,
 )
+from stonekite.processes.telling import telling
 from stonekite.signal.decibels import db_of
 
 Steps = Generator[Answer, None, None]
-Found = TypeVar("Found")
 NOTHING_DB = -400.0
 """For the level of nothing: infinities do not go through JSON."""
-
-
-def _told(
-    number: int, steps: Generator[float, None, Found], share: float = 1.0, base: float = 0.0
-) -> Generator[Answer, None, Found]:
-    """Work whose progress is told; gives back what it finds."""
-    with closing(steps):
-        while True:
-            try:
-                yield Progress(number, base + share * next(steps))
-            except StopIteration as end:
-                return end.value
 
 
 def _level(peak: float) -> float:
@@ -62,16 +48,16 @@ def run(request: PairWork) -> Steps:
             trims_db=way.trims_db,
             channels=request.source.channels,
         )
-        found = yield from _told(request.number, steps)
+        found = yield from telling(request.number, steps)
         yield PairRehearsed(request.number, way, found.overs, found.changed, _level(found.residual_peak))
     elif isinstance(request, WritePair):
         yield from _write(request)
     elif isinstance(request, TakeBack):
         paths = [Path(path) for path in request.paths]
-        back = yield from _told(request.number, taken_back(request.source, paths, request.went))
+        back = yield from telling(request.number, taken_back(request.source, paths, request.went))
         yield TakenBack(request.number, back)
     elif isinstance(request, HoldAgainst):
-        left = yield from _told(
+        left = yield from telling(
             request.number, leftover(request.back, request.source, frozenset(request.repairs))
         )
         yield Held(request.number, request.repairs, left)
@@ -86,7 +72,7 @@ def run(request: PairWork) -> Steps:
             less=request.less,
             force=True,
         )
-        path, overs = yield from _told(request.number, writing)
+        path, overs = yield from telling(request.number, writing)
         yield JoinedWritten(request.number, str(path), request.less, overs)
 
 
@@ -112,9 +98,9 @@ def _write(request: WritePair) -> Steps:
         channels=source.channels,
         force=True,
     )
-    made = yield from _told(request.number, steps, 0.6)
+    made = yield from telling(request.number, steps, 0.6)
     proof = proved(Path(source.path), made.paths, source.channels)
-    changed, peak = yield from _told(request.number, proof, 0.4, 0.6)
+    changed, peak = yield from telling(request.number, proof, 0.4, 0.6)
     yield PairWritten(
         request.number,
         [str(path) for path in made.paths],

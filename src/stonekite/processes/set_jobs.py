@@ -1,4 +1,4 @@
-"""What the window asks of a worker about export sets, and what it answers."""
+"""What the window asks of a worker about export sets and gathered sessions, and what it answers."""
 
 import msgspec
 
@@ -23,3 +23,35 @@ class SetWritten(msgspec.Struct, tag=True):
     paths: list[str]
     levels: list[tuple[float | None, float | None] | None]
     sentences: list[str]
+
+
+class GatherSession(msgspec.Struct, tag=True):
+    """Copy a session with all that it is made of to a folder or an archive; it is called `name` there."""
+
+    number: int
+    session: Session
+    target: str
+    name: str
+
+
+class SessionGathered(msgspec.Struct, tag=True):
+    number: int
+    path: str
+    files: int
+    sentences: list[str]
+
+
+class UnpackSession(msgspec.Struct, tag=True):
+    """Take a gathered session out of its archive."""
+
+    number: int
+    path: str
+
+
+class SessionUnpacked(msgspec.Struct, tag=True):
+    number: int
+    path: str
+
+
+SetWork = WriteSet | GatherSession | UnpackSession
+SetAnswer = SetWritten | SessionGathered | SessionUnpacked

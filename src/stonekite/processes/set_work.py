@@ -1,4 +1,4 @@
-"""The worker's part in export sets and in batches."""
+"""The worker's part in export sets, batches and gathered sessions."""
 
 from collections.abc import Generator
 from contextlib import closing
@@ -9,17 +9,39 @@ from stonekite.engine.offline.export import Exported, told, written
 from stonekite.files.audio import AudioError
 from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.jobs import Answer, Progress
-from stonekite.processes.set_jobs import SetWritten, WriteSet
+from stonekite.processes.set_jobs import (
+    GatherSession,
+    SessionGathered,
+    SessionUnpacked,
+    SetWork,
+    SetWritten,
+    UnpackSession,
+    WriteSet,
+)
+from stonekite.processes.telling import telling
+from stonekite.session import gathering
 from stonekite.session.export_sets import SetError, names
 
 Steps = Generator[Answer, None, None]
 
 
-def run(request: WriteSet | WriteOne) -> Steps:
+def run(request: SetWork | WriteOne) -> Steps:
     """Write what is asked for. Close the iterator to cancel: nothing is left. Raises AudioError."""
     if isinstance(request, WriteSet):
         yield from _set(request)
-        return
+    elif isinstance(request, GatherSession):
+        made = yield from telling(
+            request.number, gathering.gather(request.session, Path(request.target), request.name)
+        )
+        yield SessionGathered(request.number, str(made.path), made.files, made.sentences)
+    elif isinstance(request, UnpackSession):
+        path = yield from telling(request.number, gathering.unpack(Path(request.path)))
+        yield SessionUnpacked(request.number, str(path))
+    else:
+        yield from _one(request)
+
+
+def _one(request: WriteOne) -> Steps:
     item = Item(Path(request.path), Path(request.below))
     steps = one(
         request.session,

@@ -12,7 +12,7 @@ import sys
 import threading
 from collections.abc import Generator
 from pathlib import Path
-from typing import NamedTuple, TypeVar
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -69,8 +69,10 @@ from stonekite.processes.jobs import (
     Written,
 )
 from stonekite.processes.pair_jobs import PairWork
-from stonekite.processes.set_jobs import WriteSet
+from stonekite.processes.set_jobs import SetWork
+from stonekite.processes.telling import telling
 from stonekite.session import tree
+from stonekite.session.storage import SessionError
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
@@ -91,23 +93,13 @@ Work = (
     | Align
     | MeasurePaths
     | PairWork
-    | WriteSet
+    | SetWork
     | WriteOne
 )
-Found = TypeVar("Found")
 MOST_LEARNED_S = 120.0
 """Of a longer range its beginning is learned from: more tells nothing new, and takes memory."""
 BEHIND = 5
 """As a nice value: beside a busy program of usual priority a quarter of a core is had."""
-
-
-def _telling(number: int, steps: Generator[float, None, Found]) -> Generator[Answer, None, Found]:
-    """Work whose progress is told; gives back what it finds."""
-    while True:
-        try:
-            yield Progress(number, next(steps))
-        except StopIteration as end:
-            return end.value
 
 
 class Worker:
@@ -135,13 +127,13 @@ class Worker:
                 yield self._tempo(request)
             elif isinstance(request, PairWork):
                 yield from pair_work.run(request)
-            elif isinstance(request, WriteSet | WriteOne):
+            elif isinstance(request, SetWork | WriteOne):
                 yield from set_work.run(request)
             elif isinstance(request, Align):
-                found = yield from _telling(request.number, paths.aligned(request.stem, request.spur))
+                found = yield from telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())
             elif isinstance(request, MeasurePaths):
-                loud = yield from _telling(request.number, paths.loudness_of(request.stem, request.paths))
+                loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])
             elif isinstance(request, Separate):
                 source = request.source
@@ -149,7 +141,7 @@ class Worker:
                 yield Written(request.number, [str(p) for p in made], 0, 0, False)
             else:
                 yield from self._export(request)
-        except AudioError as error:
+        except (AudioError, SessionError) as error:
             yield Failed(request.number, str(error))
         except ValueError as error:
             yield Failed(request.number, str(error))
@@ -250,7 +242,7 @@ class Worker:
         rate = request.stem.source.rate
         start, end = (int(seconds * rate) for seconds in (request.start_s, request.end_s))
         frames = min(max(0, end - start), int(MOST_LEARNED_S * rate))
-        legs, _, before = yield from _telling(
+        legs, _, before = yield from telling(
             request.number, heard_in_steps(request.stem, request.stage, start, frames)
         )
         _, stage = tree.find(request.stem.strip, request.stage)

@@ -8,8 +8,9 @@ from typing import Any
 import msgspec
 
 from stonekite.files.atomic import replacing
-from stonekite.files.audio import fingerprint, shown_name
+from stonekite.files.audio import shown_name
 from stonekite.session import foreign, limits, tree
+from stonekite.session.finding import Finder
 from stonekite.session.formats import OLDER
 from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
@@ -224,10 +225,22 @@ def load(path: Path) -> Session:
             )
         ) from None
     session = decode(text, name)
-    return _with_sources(session, lambda source: _located(source, path.parent))
+    finder = Finder(path.absolute().parent)
+    # What is at its place tells where others may have been moved to.
+    for source in sources_of(session):
+        finder.find(source, search=False)
+    return with_sources(session, finder.find)
 
 
-def _with_sources(session: Session, change: Callable[[Source], Source]) -> Session:
+def sources_of(session: Session) -> list[Source]:
+    """All recordings that a session names, each once."""
+    sounds = [session.sound, *(version.sound for version in session.versions)]
+    found = [stem.source for sound in sounds for stem in sound.stems]
+    found += [reference.source for reference in session.desk.references]
+    return list(dict.fromkeys(source for source in found if source.generator is None))
+
+
+def with_sources(session: Session, change: Callable[[Source], Source]) -> Session:
     """A session whose recordings are changed ones."""
     changed: dict[Source, Source] = {}  # the versions have the same ones: they are looked for once
 
@@ -246,29 +259,6 @@ def _with_sources(session: Session, change: Callable[[Source], Source]) -> Sessi
     return msgspec.structs.replace(session, sound=of_sound(session.sound), versions=versions, desk=desk)
 
 
-def _located(source: Source, folder: Path) -> Source:
-    if source.generator is not None:
-        return source
-    written = Path(source.path)
-    try:
-        return _found(source, written, folder)
-    except (OSError, ValueError):  # no place that a file could be at
-        return source
-
-
-def _found(source: Source, written: Path, folder: Path) -> Source:
-    """A recording where it is now. Raises OSError and ValueError for places that cannot be looked at."""
-    tries = [folder / written, folder / written.name, folder / "audio" / written.name]
-    tries += [parent / written.name for parent in list(folder.parents)[:1]]
-    present = [t for t in tries if t.is_file()]
-    for candidate in present:
-        if source.fingerprint and fingerprint(candidate) == source.fingerprint:
-            return msgspec.structs.replace(source, path=str(candidate.resolve()))
-    if not source.fingerprint and present:
-        return msgspec.structs.replace(source, path=str(present[0].resolve()))
-    return msgspec.structs.replace(source, path=os.path.abspath(folder / written))
-
-
 def save(session: Session, path: Path) -> None:
     """Write a session, completely or not at all; audio paths become relative. Raises SessionError."""
     folder = path.absolute().parent
@@ -279,7 +269,7 @@ def save(session: Session, path: Path) -> None:
         return msgspec.structs.replace(source, path=Path(os.path.relpath(source.path, folder)).as_posix())
 
     try:
-        text = encode(_with_sources(session, relative))
+        text = encode(with_sources(session, relative))
     except UnicodeEncodeError:
         raise SessionError(
             said(

@@ -1,5 +1,6 @@
 """The open session: its tree, its history and its file. The only place where the window changes it."""
 
+import contextlib
 from pathlib import Path
 from typing import Any
 
@@ -8,7 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from stonekite.engine.offline.changes import with_levels
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels, shown_name
-from stonekite.session import edits, limits, storage, tree
+from stonekite.session import edits, limits, saves, storage, tree
 from stonekite.session.history import History, Kept
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
@@ -145,7 +146,9 @@ class Document(QObject):
         self.open(session, path)
 
     def save(self, path: Path) -> None:
-        """Write the session to a file and make it the session's own. Raises SessionError."""
+        """Write the session to a file, what was in it is kept, and make it the session's own. Raises SessionError."""
+        with contextlib.suppress(OSError):  # an earlier save is worth less than this one
+            saves.keep(path)
         storage.save(self.session, path)
         self.end_gesture()  # what is saved stays a step of its own
         self.discard()

@@ -169,6 +169,8 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "export": window.export,
         "export-sets": lambda: window.sets.ask(),
         "batch": lambda: window.batches.ask(),
+        "saves": lambda: window.keeping.ask_saves(),
+        "gather": lambda: window.keeping.ask_gather(),
         "quit": window.close,
         "undo": window.document.undo,
         "redo": window.document.redo,

@@ -10,13 +10,32 @@ from stonekite.desktop.dialogs.dialogs import ChannelDialog
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import STEM, Document, session_of
 from stonekite.engine.offline.generator import generator_source
-from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, shown_name
-from stonekite.session import edits, foreign, tree
+from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, facts, shown_name
+from stonekite.session import foreign, mending, storage, tree
+from stonekite.session.finding import Finder
+from stonekite.session.gathering import ARCHIVE
 from stonekite.session.storage import SUFFIX, SessionError
 from stonekite.session.types import Session, Sound, Stem
 from stonekite.words import said
 
 _AUDIO_FILTER = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
+
+_MOST_LINES = 12
+
+
+def _short(told: list[str]) -> str:
+    more = len(told) - _MOST_LINES
+    lines = [*told[:_MOST_LINES], said("and {count} more").format(count=more)] if more > 0 else told
+    return "\n".join(lines)
+
+
+def _shifted(session: Session, path: Path, recording: Path) -> Session:
+    """A session whose recording is shown to be elsewhere: others of its folder may be there, too. Raises AudioError."""
+    old = session.sound.stems[STEM].source
+    fresh = session_of(recording, old.channels)[0].sound.stems[0].source
+    finder = Finder(path.absolute().parent)
+    finder.moved(Path(old.path), recording.absolute())
+    return storage.with_sources(session, lambda source: fresh if source == old else finder.find(source))
 
 
 class Opening(QObject):
@@ -25,6 +44,7 @@ class Opening(QObject):
     said = Signal(str)
     complained = Signal(str)
     generator_opened = Signal()
+    archive_chosen = Signal(object)
 
     def __init__(self, window: QWidget, document: Document) -> None:
         super().__init__(window)
@@ -34,16 +54,22 @@ class Opening(QObject):
     def open_path(self, path: Path, channels: tuple[int, int] | None = None) -> None:
         """Open a session or a recording; what goes wrong is said and leaves everything as it was."""
         try:
+            if path.suffix.lower() == ARCHIVE:
+                self.archive_chosen.emit(path)
+                return
             if path.suffix.lower() == SUFFIX:
                 self._load_session(path)
                 return
-            session, facts = session_of(path, channels)
+            session, found = session_of(path, channels)
         except ChannelsNeeded as needed:
             dialog = ChannelDialog(needed.path, needed.count, self._window)
             if dialog.exec():
                 self.open_path(path, dialog.channels)
             return
-        except (AudioError, SessionError) as error:
+        except SessionError as error:
+            self._ask_mend(path, str(error))
+            return
+        except AudioError as error:
             self.complained.emit(str(error))
             return
         except OSError as error:
@@ -53,7 +79,7 @@ class Opening(QObject):
                 )
             )
             return
-        self.mono = facts.channels == 1
+        self.mono = found.channels == 1
         self._document.open(session)
         preferences.remember(path)
         if self.mono:
@@ -86,6 +112,44 @@ class Opening(QObject):
         if any(told):
             self.said.emit(" ".join(filter(None, told)))
 
+    def _ask_mend(self, path: Path, sentence: str) -> None:
+        """A session cannot be opened as it is: let as much of it be opened as can be used."""
+        try:
+            if not path.is_file() or path.stat().st_size > mending.MOST_BYTES:  # a pipe has no end
+                raise SessionError(sentence)
+            session, told = mending.mended(path.read_bytes(), f"“{shown_name(path)}”")
+        except (SessionError, OSError):
+            self.complained.emit(sentence)
+            return
+        box = message(said("Damaged session"), sentence, self._window)
+        box.setInformativeText(
+            said("What can be used of it can be opened; the file stays as it is. Left out:")
+            + "\n"
+            + _short(told)
+        )
+        go = box.addButton(said("Open what can be used"), QMessageBox.ButtonRole.AcceptRole)
+        box.addButton(QMessageBox.StandardButton.Cancel)
+        box.exec()
+        if box.clickedButton() is go:
+            self.open_mended(session, path)
+
+    def open_mended(self, session: Session, path: Path) -> None:
+        """Open what was left of a session, as not saved: under a name of its own, and not over the damaged one."""
+        session = storage.with_sources(session, Finder(path.absolute().parent).find)
+        source = session.sound.stems[STEM].source
+        if source.generator is None:
+            try:
+                facts(Path(source.path))
+            except AudioError as error:
+                found = self._ask_moved(path, str(error))
+                if found is None:
+                    return
+                session = _shifted(session, path, found)
+        self._document.open(session, unsaved=1)
+        self.said.emit(
+            said("Opened what could be used. It is not saved yet: Ctrl+S keeps it under another name.")
+        )
+
     def _ask_moved(self, path: Path, sentence: str) -> Path | None:
         """The recording of a session is not there: let it be shown where it is."""
         box = message(
@@ -104,15 +168,8 @@ class Opening(QObject):
         return Path(name) if name else None
 
     def _open_relocated(self, path: Path, recording: Path) -> None:
-        from stonekite.session import storage
-
         try:
-            session = storage.load(path)
-            old = session.sound.stems[STEM].source
-            fresh, _ = session_of(recording, old.channels)
-            self._document.open(
-                edits.put(session, ("sound", "stems", STEM, "source"), fresh.sound.stems[0].source), path
-            )
+            self._document.open(_shifted(storage.load(path), path, recording), path)
         except (AudioError, SessionError) as error:
             self.complained.emit(str(error))
 
@@ -124,7 +181,7 @@ class Opening(QObject):
             said("Open"),
             preferences.last_folder(),
             said("Recordings and sessions ({names})").format(
-                names=" ".join("*" + s for s in (*READABLE, SUFFIX))
+                names=" ".join("*" + s for s in (*READABLE, SUFFIX, ARCHIVE))
             ),
         )
         if name:

@@ -1,19 +1,25 @@
-"""Keeps the journal of what is not saved, and offers at the start what a window before left behind."""
+"""Keeps what was made: a journal of what is not saved, earlier saves, and sessions gathered into one place."""
 
 import time
 from pathlib import Path
 
+import msgspec
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from stonekite.desktop.controls.plain import message
+from stonekite.desktop.dialogs.saves_dialog import SavesDialog
+from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.links.posting import Posting
 from stonekite.desktop.model.document import STEM, Document
 from stonekite.files.audio import AudioError, facts
-from stonekite.session import journal, storage
+from stonekite.processes.jobs import Answer
+from stonekite.processes.set_jobs import GatherSession, SessionGathered, SessionUnpacked, UnpackSession
+from stonekite.session import edits, gathering, journal, saves, storage
 from stonekite.session.differences import differences
 from stonekite.session.journal import Journal, Left
-from stonekite.session.types import Strip
+from stonekite.session.saves import Save
+from stonekite.session.types import Session, Strip
 from stonekite.words import said
 
 _MOST_LINES = 14
@@ -130,6 +136,140 @@ class Recovering(QObject):
             left.let_go()
         self.said.emit(said("Opened with what was not saved. It is not saved yet: Ctrl+S keeps it."))
         return True
+
+
+class Keeping(QObject):
+    """Earlier saves, and sessions gathered into a folder or an archive. `said` is a word in passing, `complained` a fault
+    that must be seen, `unpacked` a session that came out of an archive; `heard` is a version to switch to."""
+
+    said = Signal(str)
+    complained = Signal(str)
+    unpacked = Signal(object)
+    heard = Signal(int)
+
+    def __init__(self, window: QWidget, document: Document, errands: Errands) -> None:
+        super().__init__(window)
+        self._window, self._document, self._errands = window, document, errands
+        self.dialog: SavesDialog | None = None
+
+    def ask_saves(self) -> SavesDialog | None:
+        """Show earlier saves of what is open (modal to the window, not blocking)."""
+        document = self._document
+        if not document.is_open:
+            return None
+        if document.path is None:
+            self.said.emit(said("This session was never saved: there are no earlier saves."))
+            return None
+        found = saves.listed(document.path)
+        dialog = self.dialog = SavesDialog(document.path.name, found, self._told, self._window)
+        dialog.hear_asked.connect(self.hear)
+        dialog.take_asked.connect(self.take_back)
+        dialog.open()
+        return dialog
+
+    def _load(self, save: Save) -> Session | None:
+        assert self._document.path is not None
+        try:
+            return saves.load(save, self._document.path)
+        except storage.SessionError as error:
+            self.complained.emit(str(error))
+            return None
+
+    def _told(self, save: Save) -> list[str]:
+        """How a save differs from what is open, in words."""
+        assert self._document.path is not None
+        try:
+            session = saves.load(save, self._document.path)
+        except storage.SessionError as error:
+            return [str(error)]
+        lines = [one.sentence for one in differences(session.sound.stems[STEM].strip, self._document.strip)]
+        then, now = len(session.versions), len(self._document.session.versions)
+        if then != now:
+            lines.append(said("Versions: {then} → {now}").format(then=then, now=now))
+        if session.sound.tempo != self._document.session.sound.tempo:
+            lines.append(said("The tempo is another one."))
+        if session.sound.stems[STEM].source != self._document.stem.source:
+            lines.append(said("The recording is another one."))
+        return lines or [said("It sounds the same.")]
+
+    def hear(self, save: Save) -> None:
+        """Keep a save as a version, and switch to it."""
+        session = self._load(save)
+        if session is None:
+            return
+        now = self._document.session
+        try:
+            kept = edits.keep_version(msgspec.structs.replace(now, sound=session.sound), save.words)
+        except ValueError as error:
+            self.complained.emit(str(error))
+            return
+        before = {version.number for version in now.versions}
+        number = next(one.number for one in kept.versions if one.number not in before)
+        kept = msgspec.structs.replace(kept, sound=now.sound)
+        if self._document.edit(kept, said("Save of {when} kept as a version").format(when=save.words)):
+            self.heard.emit(number)
+
+    def take_back(self, save: Save) -> None:
+        """Make a save what is open; a step that can be undone."""
+        session = self._load(save)
+        if session is None:
+            return
+        now = self._document.session
+        back = msgspec.structs.replace(
+            now, sound=session.sound, versions=session.versions, last_id=max(now.last_id, session.last_id)
+        )
+        if self._document.edit(back, said("Back to the save of {when}").format(when=save.words)):
+            self.said.emit(said("Back to the save of {when}; undo takes it back.").format(when=save.words))
+            if self.dialog is not None:
+                self.dialog.accept()
+
+    # Gathering
+
+    def ask_gather(self) -> None:
+        """Choose where a copy of the session with all that it is made of goes."""
+        document = self._document
+        if not document.is_open:
+            return
+        name = document.path.stem if document.path is not None else document.stem.name
+        start = str(Path(document.path or document.stem.source.path).with_name(f"{name} gathered.zip"))
+        chosen, _ = QFileDialog.getSaveFileName(
+            self._window,
+            said("Gather the session"),
+            start,
+            said("An archive (*{archive});;A folder (*)").format(archive=gathering.ARCHIVE),
+        )
+        if chosen:
+            self.gather(Path(chosen), name)
+
+    def gather(self, target: Path, name: str) -> None:
+        """Gather the session into a folder or an archive."""
+        session = self._document.session
+        self._errands.send(
+            lambda number: GatherSession(number, session, str(target), name),
+            said("Gathering the session"),
+            self._gathered,
+        )
+
+    def _gathered(self, answer: Answer) -> None:
+        if isinstance(answer, SessionGathered):
+            path = Path(answer.path)
+            words = said("Gathered: {count} files in “{name}”.").format(
+                count=answer.files, name=path.name if path.suffix == gathering.ARCHIVE else path.parent.name
+            )
+            self.said.emit(" ".join([words, *answer.sentences]))
+
+    def unpack(self, path: Path) -> None:
+        """Take a gathered session out of its archive, and open it."""
+
+        def opened(answer: Answer) -> None:
+            if isinstance(answer, SessionUnpacked):
+                self.unpacked.emit(Path(answer.path))
+
+        self._errands.send(
+            lambda number: UnpackSession(number, str(path)),
+            said("Unpacking “{name}”").format(name=path.name),
+            opened,
+        )
 
 
 def _when(left: Left) -> str:

@@ -46,7 +46,7 @@ from stonekite.desktop.shell.menus import Menus
 from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.pairs import Pairs
 from stonekite.desktop.shell.popups import Popups
-from stonekite.desktop.shell.recovering import Recovering
+from stonekite.desktop.shell.recovering import Keeping, Recovering
 from stonekite.desktop.shell.report_writing import ReportWriting
 from stonekite.desktop.shell.responses import Responses
 from stonekite.desktop.shell.separating import Separating
@@ -117,6 +117,7 @@ class Window(QMainWindow):
         self.responses = Responses(self)
         self.pairs, self.sets, self.batches = Pairs(self), Sets(self), Batches(self)
         self.recovering = Recovering(self, self.document)
+        self.keeping = Keeping(self, self.document, self.errands)
         self.transport_row.insertWidget(5, self.timing.button)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
@@ -192,8 +193,10 @@ class Window(QMainWindow):
         kite.stone_removed.connect(stages.remove)
         stages.chosen_changed.connect(self._chosen_changed)
         self.spurs.chosen_changed.connect(self._spur_chosen)
-        stages.said.connect(self.say)
-        self.document.refused.connect(self.say)
+        for told in (stages.said, document.refused, self.source_view.refused):
+            told.connect(self.say)
+        for told in (self.output_view.refused, self.transport.failed, self.measuring.failed):
+            told.connect(self.say)
         self.empty_view.asked.connect(
             lambda: stages.add("eq") if document.is_open else self.opening.ask_open()
         )
@@ -213,11 +216,17 @@ class Window(QMainWindow):
         self.source_view.separating_asked.connect(lambda: self.separating.ask(self.document))
         self.separating.opened.connect(self.opening.open_path)
         self.output_view.export_asked.connect(self.export)
-        self.opening.complained.connect(self.complain)
+        self.opening.archive_chosen.connect(self.keeping.unpack)
+        self.keeping.unpacked.connect(self.opening.open_path)
+        self.keeping.heard.connect(self.listen.choose_version)
+        for part in (self.opening, self.reporting, self.keeping):
+            part.complained.connect(self.complain)
         self.opening.generator_opened.connect(lambda: self.show_view("source"))
         for teller in (
             self.faults,
             self.recovering,
+            self.keeping,
+            self.exporting,
             self.opening,
             self.matching,
             self.separating,
@@ -234,27 +243,21 @@ class Window(QMainWindow):
             teller.said.connect(self.say)
         self.errands.working.connect(self.transport_row.cancel.setVisible)
         self.transport_row.cancel.clicked.connect(self.errands.cancel)
-        for view in (self.source_view, self.output_view):
-            view.refused.connect(self.say)
         self.compare_view.only_asked.connect(self.listen.choose_only)
         self.listen.chosen.connect(lambda listening: self.compare_view.show_only(listening.only))
         self.compare_view.blind_asked.connect(self.blind_testing.ask)
         self.compare_view.report_asked.connect(self.reporting.ask)
-        self.reporting.complained.connect(self.complain)
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self.hearing.set_loop)
         self.transport_row.play_button.clicked.connect(self.hearing.toggle_play)
         self.transport_row.loop_words.clicked.connect(self.hearing.toggle_loop)
         self.transport.ticked.connect(self.showing.tick)
-        self.transport.failed.connect(self.say)
         self.measuring.measured.connect(self.showing.show_measured)
         self.measuring.stale.connect(self.showing.show_stale)
         self.measuring.progressed.connect(
             lambda done: self.listen.state.setText(said("measuring… {count:.0f} %").format(count=done * 100))
         )
-        self.measuring.failed.connect(self.say)
-        self.exporting.said.connect(self.say)
         QApplication.instance().installEventFilter(self._keys)  # type: ignore[union-attr]
 
     def start(self) -> None:
