@@ -43,6 +43,8 @@ class Pairs(QObject):
         self.view.open_asked.connect(self._open_joined)
         self.view.closed.connect(lambda: window.show_view("stage"))
         self.view.hear_asked.connect(self._hear)
+        self.view.play_asked.connect(window.hearing.toggle_play)
+        window.transport.ticked.connect(lambda: self.view.show_playing(window.transport.playing))
         self.pairing.to_hear.connect(self._play)
         self.pairing.said.connect(window.say)
         self.pairing.changed.connect(self._changed)

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.choices import Segments, Tinted, Toggle, Words
+from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.pairing import Pairing
 from stonekite.desktop.pictures.left_over_picture import LeftOverPicture
@@ -62,7 +63,8 @@ class FindingRow(QWidget):
 
 class PairView(QFrame):
     """Shows a Pairing. `write_asked`, `back_asked`, `join_asked` and `open_asked` are wishes that need a place on the
-    disk; `hear_asked` says what is to be heard: recording, joined or left. `closed` goes back to the map.
+    disk; `hear_asked` says what is to be heard: recording, joined or left; `play_asked` plays it. `closed` goes back to
+    the map.
     """
 
     write_asked = Signal()
@@ -71,6 +73,7 @@ class PairView(QFrame):
     open_asked = Signal()
     hear_asked = Signal(object)
     closed = Signal()
+    play_asked = Signal()
 
     def __init__(self, pairing: Pairing) -> None:
         super().__init__()
@@ -202,9 +205,10 @@ class PairView(QFrame):
                 "Hear the recording, the two parts joined, or what is left when one is taken from the other"
             ),
         )
-        label = Label(said("Hear"))
-        label.setObjectName("muted")
-        row.addWidget(label)
+        self.play = QPushButton(said("Play"))
+        self.play.setObjectName("small")
+        keyed(self.play, said("Play or pause what is chosen here"), "play")
+        row.addWidget(self.play)
         row.addWidget(self.hear)
         row.addStretch(1)
         self.open = QPushButton(said("Open it"))
@@ -219,9 +223,14 @@ class PairView(QFrame):
         self.join.clicked.connect(self.join_asked)
         self.open.clicked.connect(self.open_asked)
         self.hear.chosen.connect(self.hear_asked)
+        self.play.clicked.connect(self.play_asked)
         return frame
 
     # Showing
+
+    def show_playing(self, playing: bool) -> None:
+        """Whether something plays."""
+        self.play.setText(said("Pause") if playing else said("Play"))
 
     def refresh(self) -> None:
         """Show what is known now."""
