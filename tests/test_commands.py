@@ -42,10 +42,10 @@ def test_tooltips_name_keys_only_by_their_commands():
 @pytest.fixture
 def keys_of(opened):
     """The keys dialog of a window."""
-    dialog = opened.show_keys()
+    dialog = opened.menus.show_keys()
     yield dialog
     dialog.reject()
-    opened._use_keys({})
+    opened.menus._use_keys({})
 
 
 def typed(qtbot, dialog, id: str, key: Qt.Key) -> None:

@@ -55,14 +55,14 @@ def test_the_theme_changes_at_once_everywhere_and_is_kept(opened, qtbot):
 
     try:
         dark = shares()
-        opened.set_light(True)
+        opened.menus.set_light(True)
         at_once = share_of_dark(opened.grab().toImage())
         light = shares()
         assert min(dark.values()) > 0.75 and max(at_once, *light.values()) < 0.2, (dark, at_once, light)
         assert preferences.load().theme == "light"
         assert roles.ground == THEMES["light"].ground
     finally:
-        opened.set_light(False)
+        opened.menus.set_light(False)
     assert preferences.load().theme == "dark" and theme.roles.chalk == THEMES["dark"].chalk
 
 

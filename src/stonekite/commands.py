@@ -162,6 +162,8 @@ COMMANDS: tuple[Command, ...] = (
     Command("view-output", "Output", "view", ("F7",), "width, places, level and ceiling"),
     Command("view-compare", "Compare", "view", ("F8",), "the comparison"),
     Command("view-pair", "Two files", "view", ("F9",), "the two components as files, and back"),
+    Command("rides", "Rides", "view", ("A",), "the lines of settings that move over the recording"),
+    Command("record", "Record rides", "listen", ("Ctrl+R",), "while held, from here on, or not at all"),
     Command("zoom-in", "Zoom in", "view", ("Ctrl++", "Ctrl+="), "see less of the time", apart=True),
     Command("zoom-out", "Zoom out", "view", ("Ctrl+-",), "see more of it"),
     Command("zoom-all", "Whole file", "view", ("Ctrl+0",), "see all of it"),

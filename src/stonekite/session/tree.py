@@ -87,8 +87,7 @@ def rides_told(session: Session) -> str:
     if not count:
         return ""
     return said(
-        "{count} settings of this session ride over the recording: they are heard and exported so, and shown as they "
-        "stand without it."
+        "{count} settings of this session ride over the recording: their lines stand under the timeline."
     ).format(count=count)
 
 

@@ -49,6 +49,7 @@ class ValueField(QWidget):
     moved = Signal(object, object)
     refused = Signal(str)
     tie_asked = Signal(bool)
+    ride_asked = Signal()
 
     def __init__(
         self, setting: Setting, owner: str = "", *, compact: bool = False, parent: QWidget | None = None
@@ -62,6 +63,7 @@ class ValueField(QWidget):
         self._token: object = None
         self._edit: Entry | None = None
         self._tied: bool | None = None
+        self._ridden = False
         self._units: dict[str, float] = {}
         self._note, self._bpm = "", 120.0
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -174,10 +176,18 @@ class ValueField(QWidget):
             self._describe()
             self.update()
 
+    def set_ridden(self, ridden: bool) -> None:
+        """Mark the value as one that moves over the recording: to move it moves its whole line."""
+        if ridden != self._ridden:
+            self._ridden = ridden
+            self._describe()
+            self.update()
+
     def _describe(self) -> None:
         tie = {None: "", True: said(", linked"), False: said(", not linked")}[self._tied]
         given = f"{self._note}, " if self._note else ""
-        self.setAccessibleDescription(given + self.setting.shown(self._value) + tie)
+        ride = said(", rides") if self._ridden else ""
+        self.setAccessibleDescription(given + self.setting.shown(self._value) + tie + ride)
 
     def _move(self, value: float, token: object = None) -> None:
         value = self.setting.held(value)
@@ -211,20 +221,20 @@ class ValueField(QWidget):
         if self._units and self._value:
             unit, share = next(iter(self._units.items()))
             label += f" · {self._value / share:.1f} {unit}"
-        room = top.width() - self.fontMetrics().horizontalAdvance(shown) - (8 if self._tied is None else 17)
+        marks = (0 if self._tied is None else 9) + (15 if self._ridden else 0)
+        room = top.width() - self.fontMetrics().horizontalAdvance(shown) - 8 - marks
         if not self._compact and painter.fontMetrics().horizontalAdvance(label) > room and self.setting.unit:
             shown = shown.removesuffix(self.setting.unit).rstrip()  # the unit is in the tooltip, too
-            room = (
-                top.width()
-                - painter.fontMetrics().horizontalAdvance(shown)
-                - (6 if self._tied is None else 15)
-            )
+            room = top.width() - painter.fontMetrics().horizontalAdvance(shown) - (6 + marks)
         if not self._compact:
             label = painter.fontMetrics().elidedText(label, Qt.TextElideMode.ElideRight, int(room))
         shift = 0.0
         if self._tied is not None:
             shift = 9.0
             self._paint_tie(painter)
+        if self._ridden:
+            self._paint_ride(painter, top.left() + shift)
+            shift += 15.0
         painter.drawText(
             top.adjusted(shift, 0, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label
         )
@@ -266,6 +276,15 @@ class ValueField(QWidget):
                 painter.drawLine(QPointF(x, 6.5), QPointF(x, 9.0))
                 painter.drawLine(QPointF(x, 13.0), QPointF(x, 15.5))
 
+    def _paint_ride(self, painter: QPainter, left: float) -> None:
+        """A line that rises between two points: the setting rides."""
+        painter.setPen(QPen(roles.chalk, 1.3))
+        painter.drawLine(QPointF(left + 2.5, 14.5), QPointF(left + 8.5, 7.5))
+        painter.setBrush(roles.chalk)
+        for x, y in ((2.5, 14.5), (8.5, 7.5)):
+            painter.drawEllipse(QPointF(left + x, y), 1.6, 1.6)
+        painter.setPen(roles.muted)
+
     def tie_place(self) -> QPointF:
         """Where the mark of the link is."""
         return QPointF(5, 11)
@@ -287,6 +306,8 @@ class ValueField(QWidget):
             )
             action.setCheckable(True)
             action.setChecked(self._tied)
+        words = said("Open its ride") if self._ridden else said("Ride it from here on")
+        menu.addAction(words, self.ride_asked.emit)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(event.globalPos())
 

@@ -142,6 +142,12 @@ class BandsEditor(Editor):
         for name, field in {**self.fields, **self.sides}.items():
             field.refused.connect(self.refused)
             field.tie_asked.connect(lambda on, name=name: self.tie_asked.emit(name, on))
+        for name, field in self.fields.items():
+            field.ride_asked.connect(
+                lambda name=name: self.ride_asked.emit(f"{self._leg}.bands.{self.slot}.{name}")
+            )
+        for name, field in self.sides.items():
+            field.ride_asked.connect(lambda name=name: self.ride_asked.emit(f"{self._leg}.{name}"))
 
     @property
     def slot(self) -> int:
@@ -197,6 +203,13 @@ class BandsEditor(Editor):
         self.shared.show_values(stage.shared, both=not isinstance(split, OneComponent))
         for name, field in {**self.fields, **self.sides}.items():
             field.set_tied((name not in stage.unlinked) if stage.linked else None)
+        for before, fields in (
+            (f"{self._leg}.bands.{self.slot}.", self.fields),
+            (f"{self._leg}.", self.sides),
+        ):
+            ridden = self.ridden(stage, before)
+            for name, field in fields.items():
+                field.set_ridden(name in ridden)
         for name, field in self.fields.items():
             field.set_colour(colour)
             field.show_value(getattr(shown, name))

@@ -1,5 +1,7 @@
 """What the stage panel knows of an editor, whatever kind of stage it edits."""
 
+from typing import Any
+
 import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
@@ -13,11 +15,12 @@ class Editor(QWidget):
 
     `detector_asked` and `alone_asked` are wishes to hear the detector of a leg, or a leg's band, alone (None: no more);
     `leg_asked` to have the other leg in front; `enter_asked` to go into a path of the stage; `learn_asked` and
-    `response_asked` to have something learned, or read.
+    `response_asked` to have something learned, or read; `ride_asked` to have the setting of a path ride.
     """
 
     refused = Signal(str)
     tie_asked = Signal(str, bool)
+    ride_asked = Signal(str)
     detector_asked = Signal(object)
     alone_asked = Signal(object)
     enter_asked = Signal(int)
@@ -26,6 +29,11 @@ class Editor(QWidget):
     response_asked = Signal()
 
     view: ViewBar
+
+    @staticmethod
+    def ridden(stage: Any, before: str) -> set[str]:
+        """The settings of a stage that ride, of those whose paths begin like that, by the rest of their paths."""
+        return {ride.path.removeprefix(before) for ride in stage.rides if ride.path.startswith(before)}
 
     def show_stage(self, number: int, leg: LegName) -> None:
         """Edit a stage, with one leg in front."""

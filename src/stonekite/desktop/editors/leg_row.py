@@ -1,5 +1,6 @@
 """Level, polarity, mute and alone of one leg, in a row."""
 
+from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Toggle
@@ -15,7 +16,9 @@ _TOGGLES = {"inverted": said("invert"), "muted": said("mute"), "alone": said("al
 
 
 class LegRow(QWidget):
-    """Edits one leg of a document's strip."""
+    """Edits one leg of a document's strip. `ride_asked` is the wish to have its level ride."""
+
+    ride_asked = Signal()
 
     def __init__(self, document: Document, leg: LegName, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -34,14 +37,16 @@ class LegRow(QWidget):
             toggle.clicked.connect(lambda on, name=name: self._put(name, on))
             layout.addWidget(toggle)
         layout.addStretch(1)
+        self.level.ride_asked.connect(self.ride_asked)
         self.level.moved.connect(lambda value, token: self._put("level_db", value, token))
 
     def refresh(self) -> None:
         """Show the document's values."""
-        leg = self._document.strip.leg(self._leg)
+        leg = self._document.leg(self._leg)
         component = self._document.strip.split.component(self._leg)
         self.level.set_colour(roles.component(component))
         self.level.show_value(leg.level_db)
+        self.level.set_ridden(any(ride.path == "level_db" for ride in leg.rides))
         self.level.setAccessibleName(said("{name} level").format(name=NAMES[component]))
         for name, toggle in self.toggles.items():
             toggle.setChecked(getattr(leg, name))

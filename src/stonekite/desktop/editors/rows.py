@@ -19,11 +19,13 @@ MANY = 8
 
 
 class SettingsRow(QWidget):
-    """All settings of a struct in a row. `moved` gives name, value and gesture token, `tie_asked` name and wish."""
+    """All settings of a struct in a row. `moved` gives name, value and gesture token, `tie_asked` name and wish,
+    `ride_asked` the name of one that is to ride."""
 
     moved = Signal(str, object, object)
     refused = Signal(str)
     tie_asked = Signal(str, bool)
+    ride_asked = Signal(str)
 
     def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
         super().__init__()
@@ -56,6 +58,7 @@ class SettingsRow(QWidget):
             if isinstance(control, ValueField):
                 control.refused.connect(self.refused)
                 control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
+                control.ride_asked.connect(partial(self.ride_asked.emit, field))
             if isinstance(control, Segments) and setting.label:
                 label = Label(setting.label)
                 label.setObjectName("muted")
@@ -89,6 +92,12 @@ class SettingsRow(QWidget):
                 show_on(control, getattr(values, field))
                 if isinstance(control, ValueField) and (note := self._declared[field].note):
                     control.show_note(getattr(values, note), self.bpm)
+
+    def show_ridden(self, names: set[str]) -> None:
+        """Mark the settings that ride."""
+        for field, control in self.controls.items():
+            if isinstance(control, ValueField):
+                control.set_ridden(field in names)
 
 
 class SideRow(SettingsRow):

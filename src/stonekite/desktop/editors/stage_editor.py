@@ -66,6 +66,7 @@ class StageEditor(Editor):
             row.moved.connect(lambda field, value, token, leg=leg: self._put(leg, {field: value}, token))
             row.refused.connect(self.refused)
             row.tie_asked.connect(self.tie_asked)
+            row.ride_asked.connect(lambda field, leg=leg: self.ride_asked.emit(f"{leg}.{field}"))
         every: list[SettingsRow] = [*self.rows.values(), *([self.shared] if self.shared is not None else [])]
         self.further = Toggle(
             said("Further"), said("Further settings"), said("Show what is wanted less often")
@@ -81,6 +82,7 @@ class StageEditor(Editor):
         last.setSpacing(24)
         if self.shared is not None:
             self.shared.moved.connect(self._put_shared)
+            self.shared.ride_asked.connect(lambda field: self.ride_asked.emit(f"shared.{field}"))
             self.shared.refused.connect(self.refused)
             often = sum(not setting.seldom for setting in settings_of(shared).values())  # type: ignore[arg-type]
             if often > _BESIDE and KINDS[kind].offers.echoes is None:  # echoes have no bar to look at
@@ -356,6 +358,7 @@ class StageEditor(Editor):
             row.show_side(
                 getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
             )
+            row.show_ridden(self.ridden(stage, f"{name}."))
         self._disable_unused(stage)
         if self.paths is not None:
             self.paths.setVisible(getattr(stage, leg) is not None)
@@ -367,6 +370,7 @@ class StageEditor(Editor):
             self.taps.show_taps(stage.shared.taps, tempo.bpm, not one)  # type: ignore[attr-defined]
         if self.shared is not None:
             self.shared.show_values(stage.shared, both=not one)  # type: ignore[attr-defined]
+            self.shared.show_ridden(self.ridden(stage, "shared."))
 
     def use_learned(self, learned: Any) -> None:
         """Have the stage know something of its recording, or nothing."""

@@ -43,6 +43,7 @@ class StagePanel(QFrame):
     match_asked = Signal()
     change_asked = Signal(bool)
     presets_asked = Signal()
+    ride_asked = Signal(int, str)
     smoothing_asked = Signal(object)
     detector_asked = Signal(object)
     band_asked = Signal(object)
@@ -156,6 +157,9 @@ class StagePanel(QFrame):
         self._stack.addWidget(editor)
         editor.refused.connect(actions.said)
         editor.tie_asked.connect(actions.link_setting)
+        editor.ride_asked.connect(
+            lambda path: self.ride_asked.emit(actions.chosen[0], path) if actions.chosen else None
+        )
         editor.view.smoothing_asked.connect(self._smoothing_chosen)
         editor.detector_asked.connect(self.detector_asked)
         editor.alone_asked.connect(self.band_asked)

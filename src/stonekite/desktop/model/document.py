@@ -1,6 +1,7 @@
 """The open session: its tree, its history and its file. The only place where the window changes it."""
 
 import contextlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -9,12 +10,14 @@ from PySide6.QtCore import QObject, Signal
 
 from stonekite.engine.offline.changes import with_levels
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels, shown_name
-from stonekite.session import edits, limits, saves, storage, tree
+from stonekite.session import edits, limits, ride_edits, saves, storage, tree
 from stonekite.session.history import History, Kept
+from stonekite.session.ride_edits import Address
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
     BlindTest,
     Desk,
+    Leg,
     LegName,
     Loop,
     Reference,
@@ -78,6 +81,12 @@ class Document(QObject):
         self.last_words = ""
         """What the last of them did."""
         self.path: Path | None = None
+        self.shown_s = 0.0
+        """The time at which settings that ride are shown."""
+        self.touched: Address | None = None
+        """The setting that was changed last, of those that can ride."""
+        self.record: Callable[[Address, float, object], Strip | None] | None = None
+        """Of a setting, its new value and a gesture: the strip in which that is recorded, None if nothing is."""
         self.named.connect(self.noted)
 
     @property
@@ -110,6 +119,7 @@ class Document(QObject):
         file has not.
         """
         session = tree.counted(retimed(session))
+        self.shown_s, self.touched = 0.0, None
         self._session = session
         self._history = History.of(session)
         self.discard()
@@ -160,7 +170,7 @@ class Document(QObject):
 
         Whether it was made: what cannot be, as a stage that is too late for the loop it is put into, is refused.
         """
-        session = tree.counted(retimed(session))
+        session = self._ridden(tree.counted(retimed(session)), gesture)
         if session is self.session:
             return True
         stem = session.sound.stems[STEM]
@@ -179,6 +189,20 @@ class Document(QObject):
         self.changed.emit()
         self.named.emit()
         return True
+
+    def _ridden(self, session: Session, gesture: object) -> Session:
+        """What an edit makes of settings that ride: their lines move, or what was moved is recorded."""
+        old, new = self.strip, session.sound.stems[STEM].strip
+        if new is old:
+            return session
+        changed = ride_edits.touched(old, new)
+        if changed is not None:
+            self.touched = changed
+            value = ride_edits.value_of(new, changed)
+            if self.record is not None and (taken := self.record(changed, value, gesture)) is not None:
+                return edits.put(session, ("sound", "stems", STEM, "strip"), taken)
+        carried = ride_edits.carried(old, new, self.shown_s)
+        return session if carried is new else edits.put(session, ("sound", "stems", STEM, "strip"), carried)
 
     def _count(self, words: str) -> None:
         self.unsaved_edits += 1
@@ -202,11 +226,15 @@ class Document(QObject):
         self.put_stage(edits.put_linked(stage, leg, path, value), words, gesture)
 
     def stage(self, number: int) -> Stage | None:
-        """The stage of that id, or None."""
+        """The stage of that id as it is shown: what rides stands where it is at `shown_s`. None if it is not there."""
         try:
-            return tree.find(self.strip, number)[1]
+            return ride_edits.shown(tree.find(self.strip, number)[1], self.shown_s)
         except LookupError:
             return None
+
+    def leg(self, name: LegName) -> Leg:
+        """A leg as it is shown."""
+        return ride_edits.shown(self.strip.leg(name), self.shown_s)
 
     def split_of(self, number: int) -> Split:
         """What the legs carry that the stage of that id works on."""

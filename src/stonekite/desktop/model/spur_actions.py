@@ -6,7 +6,7 @@ import msgspec
 from PySide6.QtCore import QObject, Signal
 
 from stonekite.desktop.model.document import STEM, Document
-from stonekite.session import edits
+from stonekite.session import edits, ride_edits
 from stonekite.session.spur import Spur
 from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
@@ -41,7 +41,7 @@ class SpurActions(QObject):
         if not self._document.is_open:
             return None
         try:
-            return self._document.strip.spur(self.chosen)
+            return ride_edits.shown(self._document.strip.spur(self.chosen), self._document.shown_s)
         except LookupError:
             return None
 
@@ -88,7 +88,7 @@ class SpurActions(QObject):
             branch = msgspec.structs.replace(spur.branch, stages=stages)
             changed = msgspec.structs.replace(changed, branch=branch)
         gesture = None if token is None else (token, "spur", spur.id, field)
-        place = self._document.strip.spurs.index(spur)
+        place = [one.id for one in self._document.strip.spurs].index(spur.id)
         self._document.put(
             ("spurs", place),
             changed,

@@ -5,15 +5,17 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, cast
 
+import msgspec
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QAction, QActionGroup, QKeySequence, QShortcut
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QMenuBar
+from PySide6.QtWidgets import QApplication, QFrame, QHBoxLayout, QMenu, QMenuBar
 
 from stonekite import commands
-from stonekite.desktop.controls import keyed
+from stonekite.desktop.controls import keyed, theme
 from stonekite.desktop.controls.choices import Words
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.dialogs.help_boxes import show_about
+from stonekite.desktop.dialogs.keys_dialog import KeysDialog
 from stonekite.desktop.model import preferences
 from stonekite.files.audio import shown_name
 from stonekite.session.types import Split
@@ -136,6 +138,37 @@ class Menus(QFrame):
         """All that keys do in the window."""
         return [*self.actions_by_id.values(), *self.split_actions.values(), *self._shortcuts.values()]
 
+    def set_light(self, on: bool) -> None:
+        """Ink on limestone, or chalk on slate; kept for the next start."""
+        chosen = "light" if on else "dark"
+        application = QApplication.instance()
+        assert isinstance(application, QApplication)
+        theme.apply(application, chosen)
+        self._window.showing.refresh()
+        self._keep_preference(theme=chosen)
+
+    def show_keys(self) -> KeysDialog:
+        """All keys; other ones are used at once, and kept for the next start."""
+        dialog = KeysDialog(keyed.in_use(), self._window)
+        dialog.changed.connect(self._use_keys)
+        dialog.open()
+        return dialog
+
+    def _use_keys(self, own: dict[str, tuple[str, ...]]) -> None:
+        keyed.use(own, self._window)
+        self.use_keys(own)
+        self._keep_preference(keys=own)
+
+    def _keep_preference(self, **values: object) -> None:
+        try:
+            preferences.save(msgspec.structs.replace(preferences.load(), **values))
+        except OSError as error:
+            self._window.say(
+                said("This choice cannot be kept: {reason}.").format(
+                    reason=(error.strerror or str(error)).lower()
+                )
+            )
+
     def _fill_recent(self) -> None:
         """What was opened or saved last, and is still there."""
         self.recent_menu.clear()
@@ -171,6 +204,8 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "batch": lambda: window.batches.ask(),
         "saves": lambda: window.keeping.ask_saves(),
         "gather": lambda: window.keeping.ask_gather(),
+        "rides": window.riding.toggle,
+        "record": window.riding.toggle_record,
         "quit": window.close,
         "undo": window.document.undo,
         "redo": window.document.redo,
@@ -202,8 +237,8 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "zoom-out": partial(window.timeline.zoom, 1 / 0.6),
         "zoom-all": window.timeline.show_all,
         "full-screen": window.toggle_full_screen,
-        "light": window.set_light,
-        "keys": window.show_keys,
+        "light": lambda on: window.menus.set_light(on),
+        "keys": lambda: window.menus.show_keys(),
         "about": partial(show_about, window),
     }
     acts |= {what: partial(listen.choose, what) for what in ("processed", "unprocessed", "difference")}

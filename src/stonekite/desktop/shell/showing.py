@@ -25,10 +25,21 @@ class Showing:
 
     def __init__(self, window: "Window") -> None:
         self._window = window
+        window.riding.moved_on.connect(self.follow_rides)
         self.view = "stage"
         self.measured: Analysed | None = None
         self._guarded = 0
         self._left_out = 0
+
+    def follow_rides(self) -> None:
+        """What rides stands elsewhere: the open part shows it there."""
+        window = self._window
+        for row in window.leg_rows.values():
+            row.refresh()
+        if self.view == "stage" and window.stages.stage is not None and window.stages.stage.rides:
+            window.panel.refresh()
+        elif self.view == "spur" and window.spurs.spur is not None and window.spurs.spur.rides:
+            window.spur_view.refresh()
 
     def forget(self) -> None:
         """Another recording is open: nothing of the one before stays."""
@@ -162,6 +173,7 @@ class Showing:
         if self._window.transport.playing:
             self._window.timeline.follow()
         self._window.transport_row.show_position(position, self._window.transport.playing)
+        self._window.riding.tick(position)
         if self._window.stages.branch == tree.LEGS_BRANCH:  # of a spur the player tells other levels
             self._window.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))
         if self._window.middle.currentWidget() is self._window.panel:

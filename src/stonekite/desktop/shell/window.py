@@ -2,7 +2,6 @@
 
 from pathlib import Path
 
-import msgspec
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
@@ -15,10 +14,9 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.controls import keyed, theme
+from stonekite.desktop.controls import keyed
 from stonekite.desktop.controls.guarded import guard
 from stonekite.desktop.controls.plain import message
-from stonekite.desktop.dialogs.keys_dialog import KeysDialog
 from stonekite.desktop.dialogs.presets_dialog import PresetsDialog
 from stonekite.desktop.editors.leg_row import LegRow
 from stonekite.desktop.editors.stage_panel import StagePanel
@@ -61,11 +59,13 @@ from stonekite.desktop.views.compare_view import CompareView
 from stonekite.desktop.views.empty_view import EmptyView
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.desktop.views.output_view import OutputView
+from stonekite.desktop.views.ride_panel import RidePanel
 from stonekite.desktop.views.source_view import SourceView
 from stonekite.desktop.views.spur_view import SpurView
 from stonekite.desktop.views.switching import Switching
 from stonekite.processes.pool import Pool
 from stonekite.session import presets, tree
+from stonekite.session.ride_edits import Address
 from stonekite.session.types import LEGS, Split
 from stonekite.stages.settings import settings_of
 from stonekite.words import said
@@ -151,6 +151,8 @@ class Window(QMainWindow):
         self.timeline_panel, timeline_layout = _panel()
         timeline_layout.addLayout(self.transport_row)
         timeline_layout.addWidget(self.timeline, 1)
+        self.riding = RidePanel(self.document, self.transport, self.timeline)
+        timeline_layout.addWidget(self.riding)
 
         self.work = QWidget()
         left = QVBoxLayout(self.work)
@@ -209,6 +211,12 @@ class Window(QMainWindow):
         )
         self.panel.band_asked.connect(self.hearing.hear_band)
         self.panel.enter_asked.connect(self._go_in)
+        self.riding.resized.connect(self._fit_timeline)
+        ride = self.riding.ride
+        self.panel.ride_asked.connect(lambda number, path: ride(Address("stage", number, path)))
+        for number, leg in enumerate(LEGS):
+            row = self.leg_rows[leg]
+            row.ride_asked.connect(lambda number=number: ride(Address("leg", number, "level_db")))
         self.hearing.alone.connect(self.panel.show_heard)
         self.panel.match_asked.connect(self.matching.ask)
         self.matching.found.connect(lambda *found: self.panel.eq.use_bands(*found))
@@ -227,6 +235,7 @@ class Window(QMainWindow):
             self.recovering,
             self.keeping,
             self.exporting,
+            self.riding.rides,
             self.opening,
             self.matching,
             self.separating,
@@ -377,46 +386,23 @@ class Window(QMainWindow):
         """A fault that the user must have seen."""
         message("Stone Kite", sentence, self).exec()
 
-    def set_light(self, on: bool) -> None:
-        """Ink on limestone, or chalk on slate; kept for the next start."""
-        chosen = "light" if on else "dark"
-        application = QApplication.instance()
-        assert isinstance(application, QApplication)
-        theme.apply(application, chosen)
-        self.showing.refresh()
-        self._keep_preference(theme=chosen)
-
-    def show_keys(self) -> KeysDialog:
-        """All keys; other ones are used at once, and kept for the next start."""
-        dialog = KeysDialog(keyed.in_use(), self)
-        dialog.changed.connect(self._use_keys)
-        dialog.open()
-        return dialog
-
-    def _use_keys(self, own: dict[str, tuple[str, ...]]) -> None:
-        keyed.use(own, self)
-        self.menus.use_keys(own)
-        self._keep_preference(keys=own)
-
-    def _keep_preference(self, **values: object) -> None:
-        try:
-            preferences.save(msgspec.structs.replace(preferences.load(), **values))
-        except OSError as error:
-            self.say(
-                said("This choice cannot be kept: {reason}.").format(
-                    reason=(error.strerror or str(error)).lower()
-                )
-            )
-
     def toggle_full_screen(self) -> None:
         self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         # The scope is the only thing in the panel that gains by width.
         self.listen.setFixedWidth(min(340, max(232, int(event.size().width() * 0.18))))
-        # In a low window the editor needs the room more.
-        self.timeline_panel.setMaximumHeight(100 if event.size().height() < 760 else 16_777_215)
+        self._fit_timeline()
         super().resizeEvent(event)
+
+    def _fit_timeline(self) -> None:
+        """In a low window the editor needs the room more."""
+        low, rides = self.height() < 760, self.riding.isVisibleTo(self)
+        self.timeline.setMinimumHeight((38 if low else 78) if rides else 52)
+        self.riding.lane.setFixedHeight(46 if low else 72)
+        room = (88 if low else 100) + (self.riding.sizeHint().height() + 6 if rides else 12)
+        self.timeline_panel.setMinimumHeight(room if rides else 0)
+        self.timeline_panel.setMaximumHeight(room if low else 16_777_215)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):

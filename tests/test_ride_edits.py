@@ -1,0 +1,284 @@
+"""Rides as they are edited: shown, moved with their control, copied, recorded, in the model and by the mouse."""
+
+import time
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import session_on, write_wav
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtTest import QTest
+from test_two_files import music
+
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.ride_actions import RideActions
+from stonekite.session import edits, ride_edits, storage
+from stonekite.session.ride_edits import Address
+from stonekite.session.types import Strip
+from stonekite.stages import riding
+from stonekite.stages.compressor import Compressor, CompressorSide
+from stonekite.stages.eq import Band, Eq, EqSide
+from stonekite.stages.gain import Gain
+from stonekite.stages.registry import KINDS
+from stonekite.stages.riding import Point, Ride
+
+LEVEL = Address("leg", 0, "level_db")
+THRESHOLD = Address("stage", 3, "upper.threshold_db")
+HERTZ = Address("stage", 2, "upper.bands.0.frequency_hz")
+
+
+@pytest.fixture
+def strip():
+    band = Band(frequency_hz=1000.0, gain_db=3.0)
+    return Strip(
+        stages=(
+            Eq(id=2, upper=EqSide(bands=(band,)), lower=EqSide(bands=(band,))),
+            Compressor(
+                id=3,
+                linked=True,
+                upper=CompressorSide(threshold_db=-20.0),
+                lower=CompressorSide(threshold_db=-26.0),
+            ),
+        )
+    )
+
+
+def line(address, *points, way="straight"):
+    return Ride(path=address.path, points=tuple(Point(at_s=at, value=value, way=way) for at, value in points))
+
+
+def at(strip, address, *times):
+    setting = ride_edits.setting_of(strip, address)
+    return riding.along(ride_edits.ride_of(strip, address), setting, np.array(times, dtype=float))
+
+
+def test_a_ridden_control_is_shown_where_it_is_and_moves_its_line(strip):
+    strip = ride_edits.put_ride(strip, LEVEL, line(LEVEL, (1, -12), (3, 0)))
+    assert ride_edits.shown(strip.upper, 2.0).level_db == pytest.approx(-6.0)
+    shown = ride_edits.shown(strip.upper, 2.0)
+    edited = msgspec.structs.replace(strip, upper=msgspec.structs.replace(shown, level_db=-9.0))
+    moved = ride_edits.carried(strip, edited, 2.0)
+    assert at(moved, LEVEL, 1, 2, 3) == pytest.approx([-15, -9, -3])
+    # Something else of the leg leaves the line alone.
+    muted = msgspec.structs.replace(strip, upper=msgspec.structs.replace(shown, muted=True))
+    assert ride_edits.carried(strip, muted, 2.0).upper.rides == strip.upper.rides
+    # Frequencies go by the ratio.
+    strip = ride_edits.put_ride(strip, HERTZ, line(HERTZ, (0, 500), (4, 2000)))
+    stage = ride_edits.shown(strip.stages[0], 2.0)
+    assert stage.upper.bands[0].frequency_hz == pytest.approx(1000.0)
+    stage = edits.put(stage, ("upper", "bands", 0, "frequency_hz"), 1500.0)
+    moved = ride_edits.carried(strip, msgspec.structs.replace(strip, stages=(stage, strip.stages[1])), 2.0)
+    assert at(moved, HERTZ, 0, 4) == pytest.approx([750, 3000])
+
+
+def test_linked_sides_ride_together_and_keep_their_offset(strip):
+    strip = ride_edits.put_ride(strip, THRESHOLD, line(THRESHOLD, (0, -20), (2, -40)))
+    other = Address("stage", 3, "lower.threshold_db")
+    assert at(strip, other, 0, 2) == pytest.approx([-26, -46])
+    strip = ride_edits.put_ride(strip, THRESHOLD, line(THRESHOLD, (0, -10), (1, -30)))
+    assert at(strip, other, 0, 1) == pytest.approx([-16, -36])
+    strip = ride_edits.put_ride(strip, THRESHOLD, None)
+    assert ride_edits.ride_of(strip, other) is None
+
+
+def test_every_setting_that_can_ride_is_touched_ridden_and_moved():
+    """Over all kinds: what an edit of a number touches can be ridden, shown, and moved by its control."""
+    count = 0
+    for tag, kind in KINDS.items():
+        if tag == "unknown":
+            continue
+        stage = kind.stage(id=2)
+        strip = Strip(stages=(stage,))
+        for path, holder, setting in riding.settings_in(stage):
+            address = Address("stage", 2, path)
+            if ride_edits.why_not(strip, address):
+                continue
+            low, high = setting.from_travel(0.3), setting.from_travel(0.6)
+            now = getattr(holder, path.rpartition(".")[2])
+            other = high if now != high else low
+            changed = edits.put(strip, ("stages", 0), riding.put(stage, path, other))
+            assert ride_edits.touched(strip, changed) == address, path
+            ridden = edits.put(
+                strip,
+                ("stages", 0),
+                msgspec.structs.replace(stage, rides=(line(address, (0, low), (2, high)),)),
+            )
+            shown = ride_edits.shown(ridden.stages[0], 1.0)
+            value = getattr(riding.found(shown, path)[0], path.rpartition(".")[2])
+            assert min(low, high) - 1e-9 <= value <= max(low, high) + 1e-9
+            target = setting.from_travel(setting.to_travel(value) + 0.0501)
+            moved = ride_edits.carried(
+                ridden, edits.put(ridden, ("stages", 0), riding.put(shown, path, target)), 1.0
+            )
+            assert at(moved, address, 1.0)[0] == pytest.approx(target, rel=1e-9, abs=1e-9), path
+            count += 1
+    assert count > 60
+
+
+def test_points_and_ranges_leave_the_rest_of_the_line(strip):
+    setting = ride_edits.setting_of(strip, LEVEL)
+    ride = line(LEVEL, (0, -20), (2, -10), (4, -30), (8, 0))
+    times = np.linspace(0, 9, 200)
+    whole = riding.along(ride, setting, times)
+    cut = ride_edits.cut_in(ride, setting, 3.3)
+    assert len(cut.points) == 5 and riding.along(cut, setting, times) == pytest.approx(whole)
+    for change in (
+        ride_edits.scaled(setting, 1.2),
+        ride_edits.shifted(setting, 0.05),
+        ride_edits.reversed_in_time,
+        ride_edits.cleared,
+        ride_edits.thinned(setting, 0.5),
+    ):
+        made = ride_edits.within(ride, setting, (2.5, 6.0), change)
+        outside = (times < 2.4) | (times > 8.0)
+        assert riding.along(made, setting, times)[outside] == pytest.approx(whole[outside])
+        assert list(made.points) == sorted(made.points, key=lambda one: one.at_s)
+    back = ride_edits.within(ride, setting, (0.0, 8.0), ride_edits.reversed_in_time)
+    assert riding.along(back, setting, 8.0 - times[times <= 8]) == pytest.approx(whole[times <= 8])
+    assert ride_edits.without_point(line(LEVEL, (0, 1)), 0) is None
+    moved = ride_edits.moved_point(ride, 1, 99.0, -5.0)
+    assert moved.points[1].at_s < moved.points[2].at_s and moved.points[1].value == -5.0
+
+
+def test_a_copied_part_fits_another_range_and_another_setting(strip):
+    setting, hertz = ride_edits.setting_of(strip, LEVEL), ride_edits.setting_of(strip, HERTZ)
+    ride = line(LEVEL, (0, -30), (2, 0), (3, -12))
+    part = ride_edits.copied(ride, setting, (1.0, 3.0))
+    twice = ride_edits.pasted(ride, setting, LEVEL.path, 0.0, part, (10.0, 14.0), stretch=2.0)
+    for share in np.linspace(0.01, 0.99, 9):
+        assert riding.along(twice, setting, np.array([10 + 4 * share])) == pytest.approx(
+            riding.along(ride, setting, np.array([1 + 2 * share])), abs=1e-6
+        )
+    assert riding.along(twice, setting, np.array([9.9])) == pytest.approx([-12.0])
+    assert riding.along(twice, setting, np.array([14.1])) == pytest.approx([-12.0])
+    there = ride_edits.pasted(None, hertz, HERTZ.path, 1000.0, part, (5.0, 7.0))
+    for point in there.points[1:]:
+        assert hertz.low <= point.value <= hertz.high
+    assert riding.along(there, hertz, np.array([4.9]))[0] == pytest.approx(1000.0)
+    assert hertz.to_travel(riding.along(there, hertz, np.array([6.0]))[0]) == pytest.approx(
+        setting.to_travel(0.0)
+    )
+
+
+@pytest.mark.parametrize("take", ["held", "on"])
+def test_what_was_recorded_is_thinned_by_less_than_a_tenth_of_a_step(strip, take):
+    rng = np.random.default_rng(1)
+    for address in (LEVEL, HERTZ, THRESHOLD):
+        setting = ride_edits.setting_of(strip, address)
+        bent = np.log2 if setting.taper == "log" else np.array
+        ride = line(address, (0, setting.from_travel(0.5)), (60, setting.from_travel(0.6)))
+        travels = np.clip(0.6 + np.cumsum(rng.normal(0, 0.004, 300)), 0.3, 0.95)
+        taken = [(10 + 0.033 * k, setting.from_travel(float(travel))) for k, travel in enumerate(travels)]
+        made = ride_edits.recorded(ride, setting, address.path, 0.0, taken, take, 0.5)
+        times = np.array([at for at, _ in taken])
+        off = np.abs(bent(riding.along(made, setting, times)) - bent([value for _, value in taken]))
+        assert off.max() <= 0.1 * setting.step + 1e-9
+        assert len(made.points) < 300
+        before, after = np.array([5.0, 9.9]), np.array([times[-1] + 0.6, 50.0])
+        assert riding.along(made, setting, before) == pytest.approx(riding.along(ride, setting, before))
+        if take == "held":
+            assert riding.along(made, setting, after) == pytest.approx(riding.along(ride, setting, after))
+        else:
+            assert riding.along(made, setting, after) == pytest.approx([taken[-1][1]] * 2)
+
+
+def test_recording_takes_down_what_is_moved_while_it_plays(qapp, tmp_path):
+    document = Document()
+    document.open(session_on(write_wav(tmp_path / "a.wav", music(2.0, 1))))
+    rides = RideActions(document)
+    place = [None]
+    rides.heard = lambda: place[0]
+    rides.mode = "held"
+    document.put(("upper", "level_db"), -3.0, "Level")  # nothing plays: an edit as ever
+    assert not document.strip.upper.rides and document.strip.upper.level_db == -3.0
+    token = object()
+    for k in range(1, 21):
+        place[0] = 0.5 + 0.05 * k
+        document.shown_s = place[0]
+        document.put(("upper", "level_db"), -3.0 - 0.5 * k, "Level", token)
+        # What is moved is heard at once: from here on the line stands there.
+        assert at(document.strip, LEVEL, 30.0)[0] == pytest.approx(-3.0 - 0.5 * k)
+    for _ in range(10):  # held still
+        place[0] += 0.05
+        rides.tick(pressed=True)
+    rides.tick(pressed=False)
+    time.sleep(0.45)
+    rides.tick(pressed=False)
+    assert at(document.strip, LEVEL, 0.4, 1.0, 1.5, 1.9) == pytest.approx(
+        [-3.0, -8.0, -13.0, -13.0], abs=0.06
+    )
+    assert at(document.strip, LEVEL, 2.6)[0] == pytest.approx(-3.0)
+    document.undo()
+    assert not document.strip.upper.rides and document.strip.upper.level_db == -3.0
+    document.redo()
+    storage.save(document.session, tmp_path / "s.kite")
+    assert storage.load(tmp_path / "s.kite").sound == document.session.sound
+    rides.mode = "off"
+    document.put(("lower", "level_db"), -1.0, "Level")
+    assert not document.strip.lower.rides
+
+
+def test_lines_are_drawn_dragged_bent_and_undone_by_the_mouse(window, qtbot, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(8.0, 6)))
+    window.stages.add("gain")
+    stage = window.stages.stage.id
+    field = window.panel.editors["gain"].rows["upper"].controls["gain_db"]
+    field.ride_asked.emit()
+    panel, lane = window.riding, window.riding.lane
+    assert panel.isVisible() and window.document.strip.stages[0].rides[0].path == "upper.gain_db"
+    address = Address("stage", stage, "upper.gain_db")
+    for x, y in ((0.25, 15), (0.5, 55), (0.75, 30)):
+        QTest.mouseClick(lane, Qt.MouseButton.LeftButton, pos=QPoint(int(x * lane.width()), y))
+    ride = ride_edits.ride_of(window.document.strip, address)
+    assert len(ride.points) == 4
+    assert [point.at_s for point in ride.points[1:]] == pytest.approx([2, 4, 6], abs=0.05)
+    # Drag the second one up, in one step.
+    where = lane.point_of(2).toPoint()
+    QTest.mousePress(lane, Qt.MouseButton.LeftButton, pos=where)
+    for k in range(1, 9):
+        QTest.mouseMove(lane, where - QPoint(0, 4 * k))
+    QTest.mouseRelease(lane, Qt.MouseButton.LeftButton, pos=where - QPoint(0, 32))
+    up = ride_edits.ride_of(window.document.strip, address)
+    assert up.points[2].value > ride.points[2].value + 5
+    window.document.undo()
+    assert ride_edits.ride_of(window.document.strip, address) == ride
+    panel.rides.bend("held")
+    assert {point.way for point in ride_edits.ride_of(window.document.strip, address).points} <= {
+        "held",
+        "straight",
+    }
+    # The control follows, says that it rides, and moves the line.
+    panel.tick(4.0)
+    value = riding.along(ride_edits.ride_of(window.document.strip, address), field.setting, np.array([4.0]))[
+        0
+    ]
+    assert field.value == pytest.approx(value) and "rides" in field.accessibleDescription()
+    before = ride_edits.ride_of(window.document.strip, address).points[1].value
+    field.setFocus()
+    QTest.keyClick(field, Qt.Key.Key_Up)
+    assert ride_edits.ride_of(window.document.strip, address).points[1].value == pytest.approx(
+        before + 0.5, abs=0.51
+    )
+    assert ride_edits.ride_of(window.document.strip, address).points[1].value > before
+    # A right click takes a point away; with the last one the ride.
+    for _ in range(4):
+        QTest.mouseClick(lane, Qt.MouseButton.RightButton, pos=lane.point_of(0).toPoint() + QPoint(1, 0))
+    assert not window.document.strip.stages[0].rides
+
+
+def test_gain_still_rides_in_the_engine_as_drawn(tmp_path):
+    """What is drawn is what is written: a line of the model rendered."""
+    from stonekite.engine.offline.render import open_source, rendered
+
+    session = session_on(
+        write_wav(tmp_path / "dc.wav", np.full((2, 48000), 0.25)), Strip(stages=(Gain(id=2),))
+    )
+    address = Address("stage", 2, "upper.gain_db")
+    stem = session.sound.stems[0]
+    strip = ride_edits.put_ride(stem.strip, address, line(address, (0.2, 0.0), (0.6, -12.0)))
+    with open_source(stem.source) as reader:
+        sound = np.concatenate([made for _, made in rendered(reader, strip)], axis=1)
+    level = 20 * np.log10(np.abs(sound[0] / 0.25))
+    assert level[int(0.1 * 48000)] == pytest.approx(0.0, abs=0.01)
+    assert level[int(0.4 * 48000)] == pytest.approx(-6.0, abs=0.02)
+    assert level[int(0.9 * 48000)] == pytest.approx(-12.0, abs=0.01)
