@@ -12,7 +12,7 @@ from test_two_files import music
 
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import RideActions
-from stonekite.session import edits, ride_edits, storage
+from stonekite.session import edits, ride_edits, ride_lines, storage
 from stonekite.session.ride_edits import Address
 from stonekite.session.types import Strip
 from stonekite.stages import riding
@@ -120,38 +120,38 @@ def test_points_and_ranges_leave_the_rest_of_the_line(strip):
     ride = line(LEVEL, (0, -20), (2, -10), (4, -30), (8, 0))
     times = np.linspace(0, 9, 200)
     whole = riding.along(ride, setting, times)
-    cut = ride_edits.cut_in(ride, setting, 3.3)
+    cut = ride_lines.cut_in(ride, setting, 3.3)
     assert len(cut.points) == 5 and riding.along(cut, setting, times) == pytest.approx(whole)
     for change in (
-        ride_edits.scaled(setting, 1.2),
-        ride_edits.shifted(setting, 0.05),
-        ride_edits.reversed_in_time,
-        ride_edits.cleared,
-        ride_edits.thinned(setting, 0.5),
+        ride_lines.scaled(setting, 1.2),
+        ride_lines.shifted(setting, 0.05),
+        ride_lines.reversed_in_time,
+        ride_lines.cleared,
+        ride_lines.thinned(setting, 0.5),
     ):
-        made = ride_edits.within(ride, setting, (2.5, 6.0), change)
+        made = ride_lines.within(ride, setting, (2.5, 6.0), change)
         outside = (times < 2.4) | (times > 8.0)
         assert riding.along(made, setting, times)[outside] == pytest.approx(whole[outside])
         assert list(made.points) == sorted(made.points, key=lambda one: one.at_s)
-    back = ride_edits.within(ride, setting, (0.0, 8.0), ride_edits.reversed_in_time)
+    back = ride_lines.within(ride, setting, (0.0, 8.0), ride_lines.reversed_in_time)
     assert riding.along(back, setting, 8.0 - times[times <= 8]) == pytest.approx(whole[times <= 8])
-    assert ride_edits.without_point(line(LEVEL, (0, 1)), 0) is None
-    moved = ride_edits.moved_point(ride, 1, 99.0, -5.0)
+    assert ride_lines.without_point(line(LEVEL, (0, 1)), 0) is None
+    moved = ride_lines.moved_point(ride, 1, 99.0, -5.0)
     assert moved.points[1].at_s < moved.points[2].at_s and moved.points[1].value == -5.0
 
 
 def test_a_copied_part_fits_another_range_and_another_setting(strip):
     setting, hertz = ride_edits.setting_of(strip, LEVEL), ride_edits.setting_of(strip, HERTZ)
     ride = line(LEVEL, (0, -30), (2, 0), (3, -12))
-    part = ride_edits.copied(ride, setting, (1.0, 3.0))
-    twice = ride_edits.pasted(ride, setting, LEVEL.path, 0.0, part, (10.0, 14.0), stretch=2.0)
+    part = ride_lines.copied(ride, setting, (1.0, 3.0))
+    twice = ride_lines.pasted(ride, setting, LEVEL.path, 0.0, part, (10.0, 14.0), stretch=2.0)
     for share in np.linspace(0.01, 0.99, 9):
         assert riding.along(twice, setting, np.array([10 + 4 * share])) == pytest.approx(
             riding.along(ride, setting, np.array([1 + 2 * share])), abs=1e-6
         )
     assert riding.along(twice, setting, np.array([9.9])) == pytest.approx([-12.0])
     assert riding.along(twice, setting, np.array([14.1])) == pytest.approx([-12.0])
-    there = ride_edits.pasted(None, hertz, HERTZ.path, 1000.0, part, (5.0, 7.0))
+    there = ride_lines.pasted(None, hertz, HERTZ.path, 1000.0, part, (5.0, 7.0))
     for point in there.points[1:]:
         assert hertz.low <= point.value <= hertz.high
     assert riding.along(there, hertz, np.array([4.9]))[0] == pytest.approx(1000.0)
@@ -169,7 +169,7 @@ def test_what_was_recorded_is_thinned_by_less_than_a_tenth_of_a_step(strip, take
         ride = line(address, (0, setting.from_travel(0.5)), (60, setting.from_travel(0.6)))
         travels = np.clip(0.6 + np.cumsum(rng.normal(0, 0.004, 300)), 0.3, 0.95)
         taken = [(10 + 0.033 * k, setting.from_travel(float(travel))) for k, travel in enumerate(travels)]
-        made = ride_edits.recorded(ride, setting, address.path, 0.0, taken, take, 0.5)
+        made = ride_lines.recorded(ride, setting, address.path, 0.0, taken, take, 0.5)
         times = np.array([at for at, _ in taken])
         off = np.abs(bent(riding.along(made, setting, times)) - bent([value for _, value in taken]))
         assert off.max() <= 0.1 * setting.step + 1e-9

@@ -1,9 +1,9 @@
-"""What the window asks of a worker about export sets and gathered sessions, and what it answers."""
+"""What the window asks of a worker about export sets, gathered sessions and sections, and what it answers."""
 
 import msgspec
 
 from stonekite.session.export_sets import ExportSet
-from stonekite.session.types import Session
+from stonekite.session.types import Session, Source
 
 
 class WriteSet(msgspec.Struct, tag=True):
@@ -53,5 +53,19 @@ class SessionUnpacked(msgspec.Struct, tag=True):
     path: str
 
 
-SetWork = WriteSet | GatherSession | UnpackSession
-SetAnswer = SetWritten | SessionGathered | SessionUnpacked
+class ProposeSections(msgspec.Struct, tag=True):
+    """Find where a recording changes."""
+
+    number: int
+    source: Source
+
+
+class SectionsProposed(msgspec.Struct, tag=True):
+    """Times in seconds at which something new begins."""
+
+    number: int
+    times: list[float]
+
+
+SetWork = WriteSet | GatherSession | UnpackSession | ProposeSections
+SetAnswer = SetWritten | SessionGathered | SessionUnpacked | SectionsProposed

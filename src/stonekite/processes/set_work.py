@@ -6,11 +6,15 @@ from pathlib import Path
 
 from stonekite.engine.offline.batch import Item, Row, one
 from stonekite.engine.offline.export import Exported, told, written
+from stonekite.engine.offline.render import open_source
 from stonekite.files.audio import AudioError
+from stonekite.measure import sections
 from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.jobs import Answer, Progress
 from stonekite.processes.set_jobs import (
     GatherSession,
+    ProposeSections,
+    SectionsProposed,
     SessionGathered,
     SessionUnpacked,
     SetWork,
@@ -37,6 +41,10 @@ def run(request: SetWork | WriteOne) -> Steps:
     elif isinstance(request, UnpackSession):
         path = yield from telling(request.number, gathering.unpack(Path(request.path)))
         yield SessionUnpacked(request.number, str(path))
+    elif isinstance(request, ProposeSections):
+        with open_source(request.source) as reader:
+            levels = sections.described(reader.blocks(), reader.facts.rate)
+        yield SectionsProposed(request.number, sections.boundaries(levels))
     else:
         yield from _one(request)
 

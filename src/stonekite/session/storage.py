@@ -196,6 +196,13 @@ def _check_desk(desk: Desk, name: str) -> None:
                     name=name, place=place
                 )
             )
+    for k, section in enumerate(desk.sections):
+        if not section.start_s < section.end_s:
+            raise SessionError(
+                said("{name} has a section that ends before it starts (at $.desk.sections[{k}]).").format(
+                    name=name, k=k
+                )
+            )
     for k, test in enumerate(desk.blind_tests):
         if len(test.order) != len(test.answers):
             raise SessionError(

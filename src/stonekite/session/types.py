@@ -286,6 +286,17 @@ class Loop(Settings, frozen=True, kw_only=True):
     end_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
 
 
+SECTIONS = 200
+
+
+class Section(Settings, frozen=True, kw_only=True):
+    """A named range of the timeline, in seconds: a verse, a chorus, a take."""
+
+    name: Annotated[str, msgspec.Meta(min_length=1, max_length=60)]
+    start_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
+    end_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)]
+
+
 class Tempo(Settings, frozen=True, kw_only=True):
     """How fast the music goes, and where its first beat is. A beat is a quarter note."""
 
@@ -374,6 +385,7 @@ class Desk(Settings, frozen=True, kw_only=True):
     """What lies around the sound: saved with it, never undone."""
 
     loop: Loop | None = None
+    sections: Annotated[tuple[Section, ...], msgspec.Meta(max_length=SECTIONS)] = ()
     references: Annotated[tuple[Reference, ...], msgspec.Meta(max_length=REFERENCES)] = ()
     blind_tests: Annotated[tuple[BlindTest, ...], msgspec.Meta(max_length=1000)] = ()
 

@@ -9,7 +9,6 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import (
     QApplication,
-    QLineEdit,
     QMenu,
     QSizePolicy,
     QToolTip,
@@ -18,25 +17,12 @@ from PySide6.QtWidgets import (
 
 from stonekite import notes
 from stonekite.desktop.controls.choices import Choice, Segments, Toggle
+from stonekite.desktop.controls.entry import Entry
 from stonekite.desktop.controls.theme import faded, font, roles
 from stonekite.stages.settings import Setting
 from stonekite.words import said
 
 FINE = 0.1
-
-
-class Entry(QLineEdit):
-    """The typed entry of a value: Enter takes it, Escape leaves it."""
-
-    left = Signal()
-
-    def keyPressEvent(self, event: QKeyEvent) -> None:
-        if event.key() == Qt.Key.Key_Escape:
-            self.left.emit()
-        else:
-            super().keyPressEvent(event)
-        if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter, Qt.Key.Key_Escape):
-            event.accept()  # the field below would open another entry, a dialog would close
 
 
 class ValueField(QWidget):

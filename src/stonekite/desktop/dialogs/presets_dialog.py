@@ -16,7 +16,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.choices import Segments
-from stonekite.desktop.controls.fields import Entry
+from stonekite.desktop.controls.entry import Entry
 from stonekite.desktop.controls.plain import Label, tip
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document

@@ -21,6 +21,7 @@ from stonekite.session.types import (
     LegName,
     Loop,
     Reference,
+    Section,
     Session,
     Sound,
     Source,
@@ -265,6 +266,11 @@ class Document(QObject):
         """Change the loop; it is saved along, but not worth a question."""
         if self._session is not None and loop != self.desk.loop:
             self._put_on_desk(loop=loop)
+
+    def set_sections(self, sections: tuple[Section, ...]) -> None:
+        """Have other named ranges, in the order of time."""
+        self._desk_saved = False
+        self._put_on_desk(sections=tuple(sorted(sections, key=lambda one: one.start_s)))
 
     def add_blind_test(self, test: BlindTest) -> None:
         """Keep the result of a blind test."""

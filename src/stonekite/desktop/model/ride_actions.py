@@ -7,8 +7,9 @@ from typing import Any, Literal
 from PySide6.QtCore import QObject, Signal
 
 from stonekite.desktop.model.document import STEM, Document
-from stonekite.session import edits, ride_edits
-from stonekite.session.ride_edits import Address, Span
+from stonekite.session import edits, ride_edits, ride_lines
+from stonekite.session.ride_edits import Address
+from stonekite.session.ride_lines import Span
 from stonekite.session.types import Strip
 from stonekite.stages.riding import Point, Ride, Way
 from stonekite.stages.settings import Setting
@@ -123,7 +124,7 @@ class RideActions(QObject):
         made = (
             Ride(path=self.chosen.path, points=(point,))
             if ride is None
-            else ride_edits.with_point(ride, point)
+            else ride_lines.with_point(ride, point)
         )
         if self._put(made, said("point at {time}").format(time=clock(at_s))):
             self.place = next((k for k, one in enumerate(made.points) if one.at_s == at_s), None)
@@ -134,7 +135,7 @@ class RideActions(QObject):
         ride = self.ride
         if ride is not None and place < len(ride.points):
             self.place = place
-            made = ride_edits.moved_point(ride, place, at_s, value)
+            made = ride_lines.moved_point(ride, place, at_s, value)
             self._put(made, said("point moved"), (gesture, "ride", self.chosen))
 
     def remove(self, place: int) -> None:
@@ -142,7 +143,7 @@ class RideActions(QObject):
         ride = self.ride
         if ride is not None and place < len(ride.points):
             self.place = None
-            self._put(ride_edits.without_point(ride, place), said("point removed"))
+            self._put(ride_lines.without_point(ride, place), said("point removed"))
 
     def bend(self, way: Way) -> None:
         """The line goes on from the open point, or from all of them, in another way."""
@@ -151,7 +152,7 @@ class RideActions(QObject):
             return
         places = range(len(ride.points)) if self.place is None else [self.place]
         for place in places:
-            ride = ride_edits.with_way(ride, place, way)
+            ride = ride_lines.with_way(ride, place, way)
         self._put(ride, said("goes on {way}").format(way=WAYS[way].lower()))
 
     def stop(self) -> None:
@@ -165,21 +166,21 @@ class RideActions(QObject):
         if ride is None or setting is None or span[1] - span[0] < 0.01:
             return
         act: Callable[[list[Point]], list[Point]] = {
-            "wider": ride_edits.scaled(setting, 1.25),
-            "narrower": ride_edits.scaled(setting, 0.8),
-            "up": ride_edits.shifted(setting, 0.02),
-            "down": ride_edits.shifted(setting, -0.02),
-            "thin": ride_edits.thinned(setting, 0.5),
-            "reverse": ride_edits.reversed_in_time,
-            "clear": ride_edits.cleared,
+            "wider": ride_lines.scaled(setting, 1.25),
+            "narrower": ride_lines.scaled(setting, 0.8),
+            "up": ride_lines.shifted(setting, 0.02),
+            "down": ride_lines.shifted(setting, -0.02),
+            "thin": ride_lines.thinned(setting, 0.5),
+            "reverse": ride_lines.reversed_in_time,
+            "clear": ride_lines.cleared,
         }[what]
-        self._put(ride_edits.within(ride, setting, span, act), CHANGES[what].lower())
+        self._put(ride_lines.within(ride, setting, span, act), CHANGES[what].lower())
 
     def copy(self, span: Span) -> None:
         """Keep the part of the line in a range."""
         ride, setting = self.ride, self.setting
         if ride is not None and setting is not None:
-            self._clip = ride_edits.copied(ride, setting, span)
+            self._clip = ride_lines.copied(ride, setting, span)
             self.said.emit(
                 said("Copied the line from {start} to {end}.").format(
                     start=clock(span[0]), end=clock(span[1])
@@ -199,7 +200,7 @@ class RideActions(QObject):
         stretch = (span[1] - span[0]) / max(self._clip[-1][0], 1e-6) if fitted else 1.0
         now = ride_edits.value_of(self._document.strip, address)
         self._put(
-            ride_edits.pasted(self.ride, setting, address.path, now, self._clip, span, stretch),
+            ride_lines.pasted(self.ride, setting, address.path, now, self._clip, span, stretch),
             said("pasted"),
         )
 
@@ -243,7 +244,7 @@ class RideActions(QObject):
         strip = self._document.strip
         setting = ride_edits.setting_of(strip, take.address)
         assert setting is not None
-        ride = ride_edits.recorded(
+        ride = ride_lines.recorded(
             take.ride, setting, take.address.path, take.base, take.taken, way, self.back_s
         )
         return ride_edits.put_ride(strip, take.address, ride)

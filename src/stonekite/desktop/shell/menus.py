@@ -1,5 +1,6 @@
 """The bar above the window: menus, the session's name, and how the engine is doing."""
 
+import time
 from collections.abc import Callable, Mapping
 from functools import partial
 from pathlib import Path
@@ -204,6 +205,11 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "batch": lambda: window.batches.ask(),
         "saves": lambda: window.keeping.ask_saves(),
         "gather": lambda: window.keeping.ask_gather(),
+        "section": window.sections.add,
+        "find-sections": window.sections.propose,
+        "strike": lambda: window.sections.strike(window.transport.heard_at(time.monotonic())),
+        "next-section": partial(window.sections.step, 1),
+        "last-section": partial(window.sections.step, -1),
         "rides": window.riding.toggle,
         "record": window.riding.toggle_record,
         "quit": window.close,

@@ -60,6 +60,7 @@ from stonekite.desktop.views.empty_view import EmptyView
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.desktop.views.output_view import OutputView
 from stonekite.desktop.views.ride_panel import RidePanel
+from stonekite.desktop.views.sections_view import SectionsView
 from stonekite.desktop.views.source_view import SourceView
 from stonekite.desktop.views.spur_view import SpurView
 from stonekite.desktop.views.switching import Switching
@@ -150,6 +151,8 @@ class Window(QMainWindow):
         self.transport_row = TransportRow()
         self.timeline_panel, timeline_layout = _panel()
         timeline_layout.addLayout(self.transport_row)
+        self.sections = SectionsView(self.document, self.errands, self.timeline)
+        timeline_layout.addWidget(self.sections)
         timeline_layout.addWidget(self.timeline, 1)
         self.riding = RidePanel(self.document, self.transport, self.timeline)
         timeline_layout.addWidget(self.riding)
@@ -236,6 +239,7 @@ class Window(QMainWindow):
             self.keeping,
             self.exporting,
             self.riding.rides,
+            self.sections,
             self.opening,
             self.matching,
             self.separating,
@@ -259,6 +263,7 @@ class Window(QMainWindow):
         self.compare_view.back_asked.connect(lambda: self.show_view("stage"))
         self.timeline.seek_asked.connect(lambda t: self.transport.seek(int(t * self.rate)))
         self.timeline.loop_asked.connect(self.hearing.set_loop)
+        self.sections.looped.connect(self.hearing.set_loop)
         self.transport_row.play_button.clicked.connect(self.hearing.toggle_play)
         self.transport_row.loop_words.clicked.connect(self.hearing.toggle_loop)
         self.transport.ticked.connect(self.showing.tick)

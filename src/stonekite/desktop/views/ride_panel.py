@@ -16,7 +16,8 @@ from stonekite.desktop.model.ride_actions import CHANGES, WAYS, RideActions
 from stonekite.desktop.timeline.ride_lane import Line, RideLane
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.session import ride_edits, tree
-from stonekite.session.ride_edits import Address, Span
+from stonekite.session.ride_edits import Address
+from stonekite.session.ride_lines import Span
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages.riding import Ride
 from stonekite.words import clock, said
