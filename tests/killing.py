@@ -22,9 +22,10 @@ from stonekite.engine.offline.export import export, written
 from stonekite.files import components
 from stonekite.files.atomic import sweep
 from stonekite.files.audio import AudioError
-from stonekite.session import saves, storage
+from stonekite.session import storage
 from stonekite.session.export_sets import ExportSet, How, points_of
-from stonekite.session.gathering import gather
+from stonekite.session.keeping import saves
+from stonekite.session.keeping.gathering import gather
 from stonekite.session.types import Session, Sound, Source, Stem
 
 RATE, SECONDS = 48_000, 4

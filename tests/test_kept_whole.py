@@ -15,8 +15,9 @@ from trees import drawn_strip
 
 from stonekite.engine.offline.export import written
 from stonekite.files.audio import AudioError, fingerprint
-from stonekite.session import gathering, mending, saves, storage, tree
+from stonekite.session import storage, tree
 from stonekite.session.export_sets import RESULT, How
+from stonekite.session.keeping import gathering, mending, saves
 from stonekite.session.types import Reference, Strip, Version
 from stonekite.stages.compressor import Compressor
 from stonekite.stages.eq import Eq
@@ -143,7 +144,7 @@ def test_one_that_was_renamed_deep_below_is_found_by_what_is_in_it(session, tmp_
 
 
 def test_showing_one_finds_the_others_of_its_folder(session, tmp_path):
-    from stonekite.session.finding import Finder
+    from stonekite.session.keeping.finding import Finder
 
     (tmp_path / "far").mkdir()
     storage.save(session, tmp_path / "far" / "s.kite")

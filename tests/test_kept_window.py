@@ -14,7 +14,8 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox
 from test_two_files import music
 
 from stonekite.desktop.model.document import session_of
-from stonekite.session import saves, storage
+from stonekite.session import storage
+from stonekite.session.keeping import saves
 from stonekite.session.types import Reference
 from stonekite.stages.gain import Gain
 

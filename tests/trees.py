@@ -166,7 +166,11 @@ def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
     rng = np.random.default_rng(seed)
     line = drawn_branch(rng, 0, stages, SLOWEST_S / 2, 3).stages
     legs = {leg: msgspec.structs.replace(drawn(Leg, rng), muted=False, alone=False) for leg in LEGS}
-    legs = {name: ridden_level(leg, rng) for name, leg in legs.items()}
+    late = [0.0, float(rng.uniform(0.0, 20.0)), 5.0]
+    legs = {
+        name: msgspec.structs.replace(ridden_level(leg, rng), delay_ms=late[int(rng.integers(3))])
+        for name, leg in legs.items()
+    }
     taps = [stage.id for stage in line]
     beside = tuple(drawn_spur(rng, 10_000 * (k + 1), taps) for k in range(spurs))
     return Strip(split=SPLITS[seed % 4], stages=line, spurs=beside, **legs)

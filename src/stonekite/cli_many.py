@@ -157,7 +157,7 @@ def batch(
 @faults
 def gather(session: Path, target: Path, as_json: bool) -> None:
     """Copy a session with all that it is made of into one folder or archive, which opens elsewhere."""
-    from stonekite.session import gathering
+    from stonekite.session.keeping import gathering
     from stonekite.session.storage import load
 
     made = told(said("Gathering"), gathering.gather(load(session), target, session.stem))

@@ -167,6 +167,9 @@ COMMANDS: tuple[Command, ...] = (
     Command("strike", "Section from here", "edit", ("S",), "a section begins at the play position"),
     Command("next-section", "Loop the next section", "listen", ("]",), "loop the next section"),
     Command("last-section", "Loop the section before", "listen", ("[",), "loop the section before"),
+    Command(
+        "grips", "Grips", "view", ("G",), "labelled controls that move several settings", needs="session"
+    ),
     Command("rides", "Rides", "view", ("A",), "the lines of settings that move over the recording"),
     Command("record", "Record rides", "listen", ("Ctrl+R",), "while held, from here on, or not at all"),
     Command("zoom-in", "Zoom in", "view", ("Ctrl++", "Ctrl+="), "see less of the time", apart=True),

@@ -23,8 +23,8 @@ from stonekite.processes.set_jobs import (
     WriteSet,
 )
 from stonekite.processes.telling import telling
-from stonekite.session import gathering
 from stonekite.session.export_sets import SetError, names
+from stonekite.session.keeping import gathering
 
 Steps = Generator[Answer, None, None]
 

@@ -13,6 +13,7 @@ import platformdirs
 
 from stonekite.files.atomic import replacing
 from stonekite.session import tree
+from stonekite.session.grips import renumbered
 from stonekite.session.types import LegName, Strip
 from stonekite.stages.base import Stage
 from stonekite.stages.registry import AnyStage
@@ -163,12 +164,28 @@ def on_strip(preset: Preset, strip: Strip, first_id: int) -> Strip:
     given = preset.strip
     stages, spurs = [], []
     moved: dict[int, int] = {}
+    numbers: dict[int, int] = {}
     for stage in given.stages:
         moved[stage.id] = first_id
         new, first_id = tree.renumbered(stage, first_id)
+        numbers |= _numbers((stage,), (new,))
         stages.append(new)
     for spur in given.spurs:
         branch, first_id = tree.renumbered(spur.branch, first_id)
+        numbers[spur.id] = branch.id
+        numbers |= _numbers(spur.branch.stages, branch.stages)
         after = spur.after if isinstance(spur.after, str) else moved[spur.after]
         spurs.append(msgspec.structs.replace(spur, branch=branch, after=after))
-    return msgspec.structs.replace(given, intake=strip.intake, stages=tuple(stages), spurs=tuple(spurs))
+    return msgspec.structs.replace(
+        given,
+        intake=strip.intake,
+        stages=tuple(stages),
+        spurs=tuple(spurs),
+        grips=renumbered(given.grips, numbers),
+    )
+
+
+def _numbers(old: tuple[Stage, ...], new: tuple[Stage, ...]) -> dict[int, int]:
+    """The numbers that stages had, and those that the same ones have now, those in their branches, too."""
+    pairs = zip(tree.walk(Strip(stages=old)), tree.walk(Strip(stages=new)), strict=True)
+    return {one.id: two.id for (_, one), (_, two) in pairs}

@@ -10,8 +10,8 @@ import msgspec
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import shown_name
 from stonekite.session import foreign, limits, tree
-from stonekite.session.finding import Finder
 from stonekite.session.formats import OLDER
+from stonekite.session.keeping.finding import Finder
 from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
 from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source, Strip

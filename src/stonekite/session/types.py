@@ -6,6 +6,7 @@ import msgspec
 
 from stonekite.files.audio import LEAST_RATE, MOST_CHANNELS, MOST_FRAMES, MOST_RATE
 from stonekite.notes import FASTEST_BPM, SLOWEST_BPM
+from stonekite.session.grips import Grips
 from stonekite.session.spur import SPURS, Spur
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import HIGHEST_ID, LEGS, Identity, LegName
@@ -162,6 +163,18 @@ class Leg(Settings, frozen=True, kw_only=True):
         float,
         number("Level", "dB", -120.0, 12.0, taper="fader", step=0.5, help="Level of the leg at the join"),
     ] = 0.0
+    delay_ms: Annotated[
+        float,
+        number(
+            "Delay",
+            "ms",
+            0.0,
+            1000.0,
+            step=0.1,
+            help="Time by which the leg is later than the other one, at the join. Samples and metres of air can be "
+            "typed, too: 82.6 samples, 1.2 m",
+        ),
+    ] = 0.0
     inverted: Annotated[bool, flag("Polarity", help="Turn the leg upside down")] = False
     muted: Annotated[bool, flag("Mute", help="Take the leg out of the result")] = False
     alone: Annotated[bool, flag("Alone", help="Take the other leg out of the result")] = False
@@ -178,6 +191,7 @@ class Strip(Settings, frozen=True, kw_only=True):
     upper: Leg = Leg()
     lower: Leg = Leg()
     output: Output = Output()
+    grips: Grips = ()
 
     def leg(self, name: LegName) -> Leg:
         return self.upper if name == "upper" else self.lower

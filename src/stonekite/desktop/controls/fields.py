@@ -204,7 +204,7 @@ class ValueField(QWidget):
         label = self.setting.label
         if self._note:
             label += f" · {self.setting.shown(self._value)}"
-        if self._units and self._value:
+        if self._units and self._value and not self._compact:
             unit, share = next(iter(self._units.items()))
             label += f" · {self._value / share:.1f} {unit}"
         marks = (0 if self._tied is None else 9) + (15 if self._ridden else 0)

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.plain import Label
-from stonekite.session.saves import Save
+from stonekite.session.keeping.saves import Save
 from stonekite.words import said
 
 

@@ -1,18 +1,23 @@
-"""Level, polarity, mute and alone of one leg, in a row."""
+"""Level, delay, polarity, mute and alone of one leg, in a row."""
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
-from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.document import Document
+from stonekite.session.leg_delay import told
 from stonekite.session.types import Leg, LegName
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said
 
 _LEG = settings_of(Leg)
 _TOGGLES = {"inverted": said("invert"), "muted": said("mute"), "alone": said("alone")}
+
+
+AIR_M_S = 343.0
+"""So many metres sound goes in a second, at 20 °C."""
 
 
 class LegRow(QWidget):
@@ -24,7 +29,10 @@ class LegRow(QWidget):
         super().__init__(parent)
         self._document, self._leg = document, leg
         self.level = ValueField(_LEG["level_db"], compact=True)
-        self.level.setMaximumWidth(260)
+        self.level.setMaximumWidth(230)
+        self.delay = ValueField(_LEG["delay_ms"], compact=True)
+        self.delay.setMaximumWidth(200)
+        self.words = Words()
         self.toggles = {
             name: Toggle(word, _LEG[name].label, _LEG[name].help) for name, word in _TOGGLES.items()
         }
@@ -33,11 +41,13 @@ class LegRow(QWidget):
         layout.setSpacing(7)
         layout.addStretch(1)
         layout.addWidget(self.level, 2)
+        layout.addWidget(self.delay, 2)
         for name, toggle in self.toggles.items():
             toggle.clicked.connect(lambda on, name=name: self._put(name, on))
             layout.addWidget(toggle)
-        layout.addStretch(1)
+        layout.addWidget(self.words, 5)
         self.level.ride_asked.connect(self.ride_asked)
+        self.delay.moved.connect(lambda value, token: self._put("delay_ms", value, token))
         self.level.moved.connect(lambda value, token: self._put("level_db", value, token))
 
     def refresh(self) -> None:
@@ -48,6 +58,16 @@ class LegRow(QWidget):
         self.level.show_value(leg.level_db)
         self.level.set_ridden(any(ride.path == "level_db" for ride in leg.rides))
         self.level.setAccessibleName(said("{name} level").format(name=NAMES[component]))
+        rate = self._document.stem.source.rate
+        self.delay.set_units({"samples": 1000.0 / rate, "smp": 1000.0 / rate, "m": 1000.0 / AIR_M_S})
+        self.delay.set_colour(roles.component(component))
+        self.delay.show_value(leg.delay_ms)
+        self.delay.setAccessibleName(said("{name} delay").format(name=NAMES[component]))
+        strip = self._document.strip
+        later = strip.lower if strip.lower.delay_ms > strip.upper.delay_ms else strip.upper
+        sentence = told(strip).sentence if later is strip.leg(self._leg) else ""
+        self.words.setText(sentence)
+        self.words.setToolTip(sentence)
         for name, toggle in self.toggles.items():
             toggle.setChecked(getattr(leg, name))
             toggle.set_colour(roles.warning if name == "muted" else roles.component(component))

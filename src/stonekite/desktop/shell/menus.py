@@ -210,6 +210,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "strike": lambda: window.sections.strike(window.transport.heard_at(time.monotonic())),
         "next-section": partial(window.sections.step, 1),
         "last-section": partial(window.sections.step, -1),
+        "grips": window.grips.show,
         "rides": window.riding.toggle,
         "record": window.riding.toggle_record,
         "quit": window.close,

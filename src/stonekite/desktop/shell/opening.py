@@ -11,9 +11,10 @@ from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import STEM, Document, session_of
 from stonekite.engine.offline.generator import generator_source
 from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, facts, shown_name
-from stonekite.session import foreign, mending, storage, tree
-from stonekite.session.finding import Finder
-from stonekite.session.gathering import ARCHIVE
+from stonekite.session import foreign, storage, tree
+from stonekite.session.keeping import mending
+from stonekite.session.keeping.finding import Finder
+from stonekite.session.keeping.gathering import ARCHIVE
 from stonekite.session.storage import SUFFIX, SessionError
 from stonekite.session.types import Session, Sound, Stem
 from stonekite.words import said

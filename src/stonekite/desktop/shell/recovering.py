@@ -15,10 +15,11 @@ from stonekite.desktop.model.document import STEM, Document
 from stonekite.files.audio import AudioError, facts
 from stonekite.processes.jobs import Answer
 from stonekite.processes.set_jobs import GatherSession, SessionGathered, SessionUnpacked, UnpackSession
-from stonekite.session import edits, gathering, journal, saves, storage
+from stonekite.session import edits, journal, storage
 from stonekite.session.differences import differences
 from stonekite.session.journal import Journal, Left
-from stonekite.session.saves import Save
+from stonekite.session.keeping import gathering, saves
+from stonekite.session.keeping.saves import Save
 from stonekite.session.types import Session, Strip
 from stonekite.words import said
 

@@ -57,6 +57,7 @@ from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.desktop.timeline.transport_row import TransportRow
 from stonekite.desktop.views.compare_view import CompareView
 from stonekite.desktop.views.empty_view import EmptyView
+from stonekite.desktop.views.grips_window import GripsWindow
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.desktop.views.output_view import OutputView
 from stonekite.desktop.views.ride_panel import RidePanel
@@ -116,6 +117,7 @@ class Window(QMainWindow):
         self.timing = Timing(self)
         self.learning = Learning(self)
         self.responses = Responses(self)
+        self.grips = GripsWindow(self.document, self)
         self.pairs, self.sets, self.batches = Pairs(self), Sets(self), Batches(self)
         self.recovering = Recovering(self, self.document)
         self.keeping = Keeping(self, self.document, self.errands)
@@ -215,7 +217,12 @@ class Window(QMainWindow):
         self.panel.band_asked.connect(self.hearing.hear_band)
         self.panel.enter_asked.connect(self._go_in)
         self.riding.resized.connect(self._fit_timeline)
-        ride = self.riding.ride
+        self.sections.resized.connect(self._fit_timeline)
+
+        def ride(address: Address) -> None:
+            """Ridden is what was pointed at, unless a grip wants to know."""
+            (self.riding.ride if self.grips.pointing is None else self.grips.take)(address)
+
         self.panel.ride_asked.connect(lambda number, path: ride(Address("stage", number, path)))
         for number, leg in enumerate(LEGS):
             row = self.leg_rows[leg]
@@ -240,6 +247,7 @@ class Window(QMainWindow):
             self.exporting,
             self.riding.rides,
             self.sections,
+            self.grips,
             self.opening,
             self.matching,
             self.separating,
@@ -406,6 +414,7 @@ class Window(QMainWindow):
         self.timeline.setMinimumHeight((38 if low else 78) if rides else 52)
         self.riding.lane.setFixedHeight(46 if low else 72)
         room = (88 if low else 100) + (self.riding.sizeHint().height() + 6 if rides else 12)
+        room += 24 if self.sections.isVisibleTo(self) else 0
         self.timeline_panel.setMinimumHeight(room if rides else 0)
         self.timeline_panel.setMaximumHeight(room if low else 16_777_215)
 

@@ -5,6 +5,7 @@ from itertools import pairwise
 
 import msgspec
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from stonekite.desktop.links.errands import Errands
@@ -19,10 +20,12 @@ from stonekite.words import said
 
 
 class SectionsView(QWidget):
-    """The bar of a document's sections. `said` has words, `looped` a range in seconds that is to be repeated."""
+    """The bar of a document's sections. `said` has words, `looped` a range in seconds that is to be
+    repeated; `resized` that it came or went."""
 
     said = Signal(str)
     looped = Signal(object)
+    resized = Signal()
 
     def __init__(self, document: Document, errands: Errands, timeline: Timeline) -> None:
         super().__init__()
@@ -61,6 +64,14 @@ class SectionsView(QWidget):
         """Show the document's sections."""
         self.setVisible(bool(self.sections))
         self.bar.show_sections(self.sections, self.at)
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.resized.emit()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self.resized.emit()
 
     def tick(self) -> None:
         """The timeline may have been scrolled."""

@@ -11,6 +11,7 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
 from stonekite.engine.graph.fading import Fade
+from stonekite.engine.graph.leg_delays import LegDelays
 from stonekite.engine.graph.line import Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Probe
@@ -131,11 +132,16 @@ class Chain:
         self._levels = {row: level for row, level in enumerate(levels) if level is not None}
         """Of the legs whose level moves."""
         # The legs wait for the latest spur.
-        self._waits = out_late - self.line.latency
+        self._delays = LegDelays(strip, rate)
+        self._waits = out_late - self.line.latency - self._delays.latency
         self._wait = Delay((self._waits, self._waits))
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
         self._nothing_between = self._plain = (
-            not self.line.nodes and not self.spurs and not self._levels and self._gains == (1.0, 1.0)
+            not self.line.nodes
+            and not self.spurs
+            and not self._levels
+            and not self._delays
+            and self._gains == (1.0, 1.0)
         )
         self._fades: dict[str, tuple[Chain, Fade]] = {}
         self._empty = self._only_matrix
@@ -146,7 +152,8 @@ class Chain:
     @property
     def _only_matrix(self) -> bool:
         """Whether legs are encoded, levelled and decoded, and nothing else happens before the output."""
-        nothing = not (self.line.nodes or self.spurs or self._levels or self._intake or self._late)
+        parts = self.line.nodes, self.spurs, self._levels, self._delays, self._intake, self._late
+        nothing = not any(parts)
         return nothing and self._encoding is not None and not self._plain
 
     @property
@@ -163,7 +170,8 @@ class Chain:
     def memory(self) -> int:
         ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
         jumps = seam_memory(self.rate) if self._levels else 0
-        return ends + max(self.line.memory, self.spurs.memory) + jumps + 2 * self.latency
+        legs = self.line.memory + self._delays.memory
+        return ends + max(legs, self.spurs.memory) + jumps + 2 * self.latency
 
     @property
     def glide(self) -> int:
@@ -187,7 +195,8 @@ class Chain:
     @property
     def tail(self) -> int:
         """Samples for which it sounds on after the recording has ended, besides its latency, until it is 90 dB down."""
-        return self.line.tail + self.spurs.tail + (0 if self._intake is None else self._intake.memory)
+        ends = 0 if self._intake is None else self._intake.memory
+        return self.line.tail + self._delays.tail + self.spurs.tail + ends
 
     @property
     def guarded(self) -> list[int]:
@@ -313,6 +322,7 @@ class Chain:
     def _joined(self, legs: np.ndarray, clock: int, rows: np.ndarray | None = None) -> np.ndarray:
         """Legs at their levels, with what the spurs add, as stereo; `rows` is that, where it is not what came last."""
         self._wait.process(legs)
+        self._delays.process(legs)
         if "gains" in self._fades:
             legs = self._faded("gains", legs, Chain._levelled, clock)
         elif (
@@ -341,7 +351,8 @@ class Chain:
         wait = self._shift == old._shift
         intake, output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         late = [_latency(one) == _latency(two) for one, two in self._ends(old)]
-        fits = same_legs and wait and all(late) and self._waits == old._waits and self.line.fits(old.line)
+        held = self._waits == old._waits and self._delays.layout == old._delays.layout
+        fits = same_legs and wait and all(late) and held and self.line.fits(old.line)
         partners = {}
         if fits:
             partners = self.line.carried(old.line) | self.spurs.partners(old.spurs, False)
@@ -351,7 +362,7 @@ class Chain:
             upstream = upstream or self.strip.stages != old.strip.stages
             partners |= self.spurs.partners(old.spurs, upstream)
         output = output and wait and self._before_output == old._before_output
-        waits = fits or not self._waits
+        waits = fits or not (self._waits or self._delays)
         return Heritage(
             fits, partners, intake and wait, output and (fits or self._output is None), wait, waits, old.spurs
         )
@@ -368,7 +379,8 @@ class Chain:
         if self.spurs:
             wanted = max(wanted, self.spurs.unknown(heritage.old_spurs, heritage.partners, heritage.fits))
         if not heritage.waits:
-            wanted = max(wanted, self.line.memory + self.line.latency + self._waits)
+            held = self._waits + self._delays.memory
+            wanted = max(wanted, self.line.memory + self.line.latency + held)
         if self._intake is not None and (wanted or not heritage.intake):
             wanted += self._intake.memory
         if self._late is not None and not heritage.wait:
@@ -393,6 +405,7 @@ class Chain:
         self.line.glide_from(old.line, heritage.partners, length)
         self.spurs.glide_from(old.spurs, heritage.partners, length)
         self._wait = old._wait
+        self._delays.take_over(old._delays)
         if self.strip.intake != old.strip.intake:
             self._fades["intake"] = old, Fade(length)
         for row, level in self._levels.items():

@@ -8,6 +8,7 @@ import numpy as np
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import shares
 from stonekite.engine.graph.fading import Fade
+from stonekite.engine.graph.leg_delays import delays_latency
 from stonekite.engine.graph.line import Known, Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
@@ -359,6 +360,6 @@ def late_at(spur: Spur, strip: Strip, context: Context) -> int:
 
 def legs_latency(strip: Strip, context: Context) -> int:
     """Samples by which the legs are late at the join, so that every spur can be in time."""
-    found = [max(along(strip.stages, context).latency)]
+    found = [max(along(strip.stages, context).latency) + delays_latency(strip, context.rate)]
     found += [needs(spur, late_at(spur, strip, context), context) for spur in strip.spurs]
     return max(found)

@@ -14,7 +14,7 @@ import platformdirs
 
 from stonekite.files.atomic import replacing
 from stonekite.session import storage
-from stonekite.session.finding import Finder
+from stonekite.session.keeping.finding import Finder
 from stonekite.session.types import Session
 
 MOST, MOST_BYTES = 50, 200 * 2**20

@@ -1,0 +1,1 @@
+"""Sessions kept whole: mended, found again, gathered, and their earlier saves."""

@@ -1,0 +1,139 @@
+"""Grips: labelled controls that move several settings, also where these ride."""
+
+import msgspec
+import numpy as np
+import pytest
+from conftest import session_on, write_wav
+from PySide6.QtCore import Qt
+from PySide6.QtTest import QTest
+from test_two_files import music
+
+from stonekite.session import gripping, presets, ride_edits, storage
+from stonekite.session.grips import GRIPS, Grip, Target
+from stonekite.session.ride_edits import Address
+from stonekite.session.spur import Spur
+from stonekite.session.types import Strip
+from stonekite.stages import riding
+from stonekite.stages.branch import Branch
+from stonekite.stages.compressor import Compressor
+from stonekite.stages.gain import Gain
+from stonekite.stages.riding import Point, Ride
+
+GAIN = Target(of="stage", number=2, path="upper.gain_db", start=0.25, end=0.75)
+LEVEL = Target(of="leg", number=1, path="level_db", start=1.0, end=0.5)
+SPUR = Target(of="spur", number=5, path="level_db")
+IN = Target(of="stage", number=3, path="inserted")
+
+
+@pytest.fixture
+def strip():
+    spur = Spur(name="Torn top", branch=Branch(id=5, stages=(Gain(id=6),)))
+    grip = Grip(name="Direct", targets=(GAIN, LEVEL, SPUR, IN))
+    return Strip(stages=(Gain(id=2), Compressor(id=3)), spurs=(spur,), grips=(grip,))
+
+
+def value(strip, target):
+    there = ride_edits.holder(strip, gripping.address_of(target))
+    holder, field, _ = riding.found(there, target.path)
+    return getattr(holder, field)
+
+
+def test_each_target_goes_over_its_own_range(strip):
+    for position in (0.0, 0.3, 0.5, 1.0):
+        moved = gripping.moved(strip, 0, position, 0.0)
+        assert moved.grips[0].position == position
+        for target in (GAIN, LEVEL, SPUR):
+            setting = ride_edits.setting_of(strip, gripping.address_of(target))
+            assert value(moved, target) == pytest.approx(setting.from_travel(target.at(position)))
+        assert moved.stages[1].inserted == (position >= 0.5)
+    assert value(gripping.moved(strip, 0, 0.0, 0.0), LEVEL) > value(gripping.moved(strip, 0, 1.0, 0.0), LEVEL)
+
+
+def test_what_rides_has_its_line_shifted(strip):
+    ride = Ride(path="upper.gain_db", points=(Point(at_s=0.0, value=-6.0), Point(at_s=4.0, value=6.0)))
+    address = gripping.address_of(GAIN)
+    strip = ride_edits.put_ride(strip, address, ride)
+    setting = ride_edits.setting_of(strip, address)
+    moved = ride_edits.carried(strip, gripping.moved(strip, 0, 0.7, 2.0), 2.0)
+    line = ride_edits.ride_of(moved, address)
+    shift = setting.from_travel(setting.to_travel(0.0) + 0.5 * 0.2)
+    assert riding.along(line, setting, np.array([0.0, 2.0, 4.0])) == pytest.approx(
+        [shift - 6, shift, shift + 6]
+    )
+
+
+def test_what_is_gone_is_left_alone_and_limits_hold(strip):
+    gone = msgspec.structs.replace(strip, stages=(), spurs=())
+    moved = gripping.moved(gone, 0, 1.0, 0.0)
+    assert moved.upper == gone.upper and gripping.called(gone, GAIN) == "what is gone"
+    many = strip
+    for k in range(GRIPS - 1):
+        many = gripping.added(many, f"{k}")
+    with pytest.raises(ValueError, match="8 grips"):
+        gripping.added(many, "one more")
+    assert gripping.target_of(strip, Address("stage", 3, "upper.nothing")) is None
+    assert gripping.target_of(strip, Address("leg", 0, "inverted")) is None
+
+
+def test_presets_and_sessions_carry_grips_with_their_labels(strip, tmp_path):
+    other = Strip(stages=(Gain(id=2), Gain(id=3)))
+    used = presets.on_strip(presets.of_strip("zither", strip), other, 50)
+    assert used.grips[0].name == "Direct" and len(used.grips[0].targets) == 4
+    for old, new in zip(strip.grips[0].targets, used.grips[0].targets, strict=True):
+        assert gripping.is_there(used, new)
+        assert type(ride_edits.holder(used, gripping.address_of(new))) is type(
+            ride_edits.holder(strip, gripping.address_of(old))
+        )
+    session = session_on(write_wav(tmp_path / "a.wav", music(1.0, 1)), strip)
+    storage.save(session, tmp_path / "s.kite")
+    assert storage.load(tmp_path / "s.kite").sound.stems[0].strip.grips == strip.grips
+
+
+def test_a_grip_is_made_by_pointing_and_moved_by_mouse_wheel_keys_and_typing(window, qtbot, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(2.0, 6)))
+    window.stages.add("gain")
+    stage = window.stages.stage.id
+    grips = window.grips
+    grips.show()
+    QTest.mouseClick(grips.add, Qt.MouseButton.LeftButton)
+    assert grips.pointing == 0 and len(window.document.strip.grips) == 1
+    field = window.panel.editors["gain"].rows["upper"].controls["gain_db"]
+    before = window.document.strip.stages
+    for widget in (field, window.leg_rows["lower"].level):
+        QTest.mouseClick(widget, Qt.MouseButton.LeftButton, pos=widget.rect().center())
+    assert window.document.strip.stages == before  # pointing moves nothing
+    targets = window.document.strip.grips[0].targets
+    assert [(one.of, one.path) for one in targets] == [("stage", "upper.gain_db"), ("leg", "level_db")]
+    assert targets[0].number == stage
+    QTest.keyClick(grips, Qt.Key.Key_Escape)
+    assert grips.pointing is None
+    card = grips.cards[0]
+    card.name.setText("Under")
+    card.name.editingFinished.emit()
+    card.field.type_value()
+    card.field._edit.setText("25")
+    card.field._typed()
+    strip = window.document.strip
+    setting = ride_edits.setting_of(strip, gripping.address_of(targets[0]))
+    assert strip.grips[0].name == "Under" and strip.grips[0].position == 0.25
+    assert strip.stages[0].upper.gain_db == pytest.approx(setting.from_travel(0.25))
+    assert strip.lower.level_db == pytest.approx(
+        ride_edits.setting_of(strip, gripping.address_of(targets[1])).from_travel(0.25)
+    )
+    QTest.keyClick(grips, Qt.Key.Key_1)
+    card.field.setFocus()
+    QTest.keyClick(card.field, Qt.Key.Key_Up)
+    assert window.document.strip.grips[0].position == pytest.approx(0.26)
+    window.document.undo()
+    window.document.undo()
+    assert window.document.strip.grips[0].position == 0.5
+    assert window.document.strip.stages == before
+    names = [action.text() for action in grips.menu(0).actions()]
+    assert any("Gain" in name for name in names) and "Remove the grip" in names
+    grips.hold(0, Target(of="leg", number=0, path="muted"))
+    grips.move_grip(0, 80.0)
+    assert window.document.strip.upper.muted
+    assert "3 settings" in card.count.text()
+    grips._remove(0)
+    assert not window.document.strip.grips and not card.isVisible()
+    grips.close()
