@@ -3,6 +3,8 @@ zither as four paths; whistle calls thrown into an echo; the lantern loop, whose
 spoken over engine and wind.
 """
 
+from itertools import pairwise
+
 import msgspec
 
 from stonekite.demos.calls import CALLS, FIRST_BEAT_S, LANTERN, LANTERN_BPM
@@ -13,15 +15,18 @@ from stonekite.demos.zither import NAME as ZITHER
 from stonekite.desktop.model.document import session_of
 from stonekite.session import tree
 from stonekite.session.edits import levelled, put
+from stonekite.session.grips import Grip, Target
 from stonekite.session.spur import Spur
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
     Desk,
     Intake,
     IntakeSide,
+    Leg,
     Loop,
     Output,
     Place,
+    Section,
     Session,
     Sound,
     Split,
@@ -40,7 +45,9 @@ from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.noise import Noise, NoiseSide
+from stonekite.stages.settings import settings_of
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide
+from stonekite.words import said
 
 PICKUP_INPUT_DB = 2.7
 """What brings the zither's pickup to where an amplifier wants it."""
@@ -118,8 +125,57 @@ def zither_session() -> Session:
         spurs=tuple(spurs),
         output=Output(left=Place(position=-55.0), right=Place(position=55.0), trim_db=-4.0),
     )
-    stem = msgspec.structs.replace(session.sound.stems[0], strip=strip)
-    return Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
+    stem = msgspec.structs.replace(session.sound.stems[0], strip=_gripped(strip))
+    ends = (0.0, 7.8, 15.9, stem.source.frames / stem.source.rate)
+    sections = tuple(
+        Section(name=name, start_s=start, end_s=end)
+        for name, (start, end) in zip(
+            (said("Cast off"), said("Midstream"), said("Landing")), pairwise(ends), strict=True
+        )
+    )
+    desk = Desk(loop=Loop(start_s=0.0, end_s=11.4), sections=sections)
+    return Session(sound=Sound(stems=(stem,)), desk=desk)
+
+
+def _gripped(strip: Strip) -> Strip:
+    """The zither's four sources under a grip each; the top's also lets more of the lows through as it comes up."""
+    top, under = strip.spurs
+    high = top.branch.stages[0]
+    level, leg = settings_of(Spur)["level_db"], settings_of(Leg)["level_db"]
+    hertz = settings_of(FilterSide)["high_pass_hz"].to_travel(420.0)
+    at = level.to_travel(top.level_db)
+    grips = (
+        Grip(
+            name=said("Direct"),
+            position=leg.to_travel(strip.upper.level_db),
+            targets=(Target(of="leg", number=0, path="level_db"),),
+        ),
+        Grip(
+            name=said("Amplifier"),
+            position=leg.to_travel(strip.lower.level_db),
+            targets=(Target(of="leg", number=1, path="level_db"),),
+        ),
+        Grip(
+            name=said("Torn top"),
+            position=at,
+            targets=(
+                Target(of="spur", number=top.id, path="level_db"),
+                Target(
+                    of="stage",
+                    number=high.id,
+                    path="upper.high_pass_hz",
+                    start=hertz + 0.15 * at,
+                    end=hertz - 0.15 * (1 - at),
+                ),
+            ),
+        ),
+        Grip(
+            name=said("Under"),
+            position=level.to_travel(under.level_db),
+            targets=(Target(of="spur", number=under.id, path="level_db"),),
+        ),
+    )
+    return msgspec.structs.replace(strip, grips=grips)
 
 
 def amps_session() -> Session:

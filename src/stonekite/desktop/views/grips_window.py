@@ -72,17 +72,18 @@ class GripCard(QFrame):
         self.count = Label("")
         self.count.setObjectName("muted")
         self.lines = [Words() for _ in range(_LINES)]
-        head = QHBoxLayout()
-        head.setSpacing(6)
-        head.addWidget(self.name, 1)
-        head.addWidget(self.point)
-        head.addWidget(self.more)
+        self.setFixedWidth(190)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
         layout.setSpacing(4)
-        layout.addLayout(head)
+        layout.addWidget(self.name)
         layout.addWidget(self.field)
-        layout.addWidget(self.count)
+        foot = QHBoxLayout()
+        foot.setSpacing(6)
+        foot.addWidget(self.count, 1)
+        foot.addWidget(self.point)
+        foot.addWidget(self.more)
+        layout.addLayout(foot)
         for line in self.lines:
             layout.addWidget(line)
         self.field.moved.connect(self.moved)
@@ -131,6 +132,7 @@ class GripsWindow(QWidget):
         title = Label(said("Grips"))
         title.setObjectName("title")
         self.words = Words()
+        self.words.setMinimumWidth(420)
         self.add = QPushButton(said("New grip"))
         self.top = Toggle(said("On top"), said("Stay on top"), said("Stay above other windows"))
         self.add.setObjectName("small")
@@ -153,7 +155,7 @@ class GripsWindow(QWidget):
         layout.setSpacing(8)
         layout.addLayout(head)
         layout.addLayout(grid)
-        layout.addStretch(1)
+        layout.setSizeConstraint(QVBoxLayout.SizeConstraint.SetFixedSize)
         self.add.clicked.connect(self.new_grip)
         self.top.toggled.connect(self._stay)
         document.changed.connect(self.refresh)
@@ -183,7 +185,6 @@ class GripsWindow(QWidget):
     def showEvent(self, event) -> None:
         super().showEvent(event)
         self.refresh()
-        self.adjustSize()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         self.point(None)
@@ -211,7 +212,6 @@ class GripsWindow(QWidget):
             return
         self._put(made, said("New grip"))
         self.point(len(made.grips) - 1)
-        self.adjustSize()
 
     def move_grip(self, place: int, percent: float, token: object = None) -> None:
         """A grip is somewhere else, and all that it holds."""
