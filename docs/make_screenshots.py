@@ -2,6 +2,7 @@
 
 import os
 import sys
+import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -9,12 +10,16 @@ from pathlib import Path
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import msgspec
+import numpy as np
+import soundfile
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 
 from stonekite.desktop.controls import theme
 from stonekite.desktop.model.demo_session import amps_session, calls_session, wheelhouse_session
 from stonekite.desktop.shell.window import Window
+from stonekite.session.ride_edits import Address, put_ride
+from stonekite.stages.riding import Point, Ride
 
 FOLDER = Path(__file__).with_name("screenshots")
 
@@ -46,7 +51,7 @@ def with_dialog(window: Window, dialog: QWidget, name: str) -> None:
 
 
 def stage_pictures(window: Window) -> None:
-    """Stages of the demo, and the presets of the EQ."""
+    """Stages of the demo."""
     window.stages.add("compressor", "upper")
     window.panel.editors["compressor"].curve.moved.emit({"threshold_db": -32.0, "low_hz": 140.0}, None)
     wait(7.0)
@@ -68,13 +73,6 @@ def stage_pictures(window: Window) -> None:
     save(window, "drive")
     window.document.undo()
     window.document.undo()
-    window.stages.choose(window.document.strip.stages[0].id, "lower")
-    dialog = window.show_presets()
-    wait(0.5)
-    dialog.list.setCurrentRow(1)
-    wait(1.0)
-    with_dialog(window, dialog, "presets")
-    dialog.reject()
 
 
 def view_pictures(window: Window) -> None:
@@ -124,7 +122,7 @@ def compare_pictures(window: Window) -> None:
 
 
 def path_pictures(window: Window) -> None:
-    """The cable zither: spurs, what stands in a stage, a spur aligned, the octave under."""
+    """The cable zither: spurs, what stands in a stage, a spur aligned, rides and grips."""
     window.document.discard()
     window.opening.open_zither()
     wait(40, lambda: window.showing.measured is not None)
@@ -143,12 +141,61 @@ def path_pictures(window: Window) -> None:
     wait(0.5)
     save(window, "spur")
     window.document.undo()
-    window.stages.choose(under.branch.stages[0].id, "upper")
-    window.transport.seek(int(2.95 * 48_000))
-    wait(0.6)
-    save(window, "sub-octave")
+    window.spurs.choose(0)
+    rides(window, torn.id, under.id)
     window.transport.pause()
     wait(0.5)
+
+
+def rides(window: Window, torn: int, under: int) -> None:
+    """Two spurs that ride over the sections, with the grips over the window."""
+    strip = window.document.strip
+    for number, heights in ((torn, (-16.0, -7.0, -12.0, -5.0)), (under, (-60.0, -14.0, -8.0, -8.0))):
+        points = [
+            Point(at_s=at, value=value, way="curved")
+            for at, value in zip((7.0, 8.2, 15.4, 16.4), heights, strict=True)
+        ]
+        address = Address("spur", number, "level_db")
+        strip = put_ride(strip, address, Ride(path="level_db", points=tuple(points)))
+    window.document.put(("spurs",), strip.spurs, "Rides")
+    window.riding.rides.choose(Address("spur", torn, "level_db"))
+    window.stages.choose(strip.stages[0].id, "upper")
+    window.grips.show()
+    window.transport.seek(8 * 48_000)
+    wait(2.0)
+    window.say("")
+    picture = window.grab()
+    painter = QPainter(picture)
+    shot = window.grips.grab()
+    painter.fillRect(197, 335, shot.width() + 2, shot.height() + 2, theme.roles.line)
+    painter.drawPixmap(198, 336, shot)
+    painter.end()
+    picture.save(str(FOLDER / "rides-and-grips.png"))
+    window.grips.close()
+    window.document.undo()
+
+
+def pair_pictures(window: Window) -> None:
+    """Two component files that were worked on elsewhere, taken back."""
+    pairs = window.pairs
+    pairs.show()
+    pairing = pairs.pairing
+    wait(30, lambda: pairing.rehearsed is not None)
+    with tempfile.TemporaryDirectory() as folder:
+        pairing.write(Path(folder))
+        wait(30, lambda: pairing.written is not None)
+        mid, side = (soundfile.read(path)[0] for path in pairing.written.paths)
+        late = np.concatenate([np.zeros(576), side])
+        late[48_000 * 11 : 48_000 * 14] *= 1.4
+        soundfile.write(pairing.written.paths[0], 10 ** (-0.4 / 20) * mid, 48_000, subtype="PCM_24")
+        soundfile.write(pairing.written.paths[1], late, 48_000, subtype="PCM_24")
+        pairing.take_back([Path(path) for path in pairing.written.paths])
+        wait(40, lambda: pairing.back is not None)
+        pairs.view._repair_all()
+        wait(40, lambda: pairing.left is not None)
+        wait(0.5)
+        save(window, "two-files")
+    window.show_view("stage")
 
 
 def echo_pictures(window: Window) -> None:
@@ -222,9 +269,11 @@ def main(width: int = 1280, height: int = 800) -> None:
     stage_pictures(window)
     compare_pictures(window)
     window.transport.pause()
-    dialog = window.exporting.ask(window.document)
-    wait(1.5)
-    with_dialog(window, dialog, "export")
+    pair_pictures(window)
+    dialog = window.sets.ask()
+    dialog.list.setCurrentRow(2)
+    wait(1.0)
+    with_dialog(window, dialog, "export-sets")
     dialog.reject()
     path_pictures(window)
     echo_pictures(window)

@@ -46,6 +46,7 @@ class LegRow(QWidget):
             toggle.clicked.connect(lambda on, name=name: self._put(name, on))
             layout.addWidget(toggle)
         layout.addWidget(self.words, 5)
+        layout.addStretch(1)
         self.level.ride_asked.connect(self.ride_asked)
         self.delay.moved.connect(lambda value, token: self._put("delay_ms", value, token))
         self.level.moved.connect(lambda value, token: self._put("level_db", value, token))
@@ -66,6 +67,7 @@ class LegRow(QWidget):
         strip = self._document.strip
         later = strip.lower if strip.lower.delay_ms > strip.upper.delay_ms else strip.upper
         sentence = told(strip).sentence if later is strip.leg(self._leg) else ""
+        self.words.setVisible(bool(sentence))
         self.words.setText(sentence)
         self.words.setToolTip(sentence)
         for name, toggle in self.toggles.items():

@@ -1,11 +1,10 @@
 """A stone of the signal path: its outline, and the sign on it."""
 
 import numpy as np
-from PySide6.QtCore import QPointF
-from PySide6.QtGui import (
-    QPainterPath,
-)
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QPainter, QPainterPath, QPen
 
+from stonekite.desktop.controls.theme import roles
 from stonekite.session.types import LegName
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
@@ -29,6 +28,18 @@ def stone_path(centre: QPointF, seed: int, scale: float = 1.0) -> QPainterPath:
     path.cubicTo(x + w, y + h * (0.72 + 0.14 * lean), x + w * 0.45, y + h, x - w * 0.08 * lean, y + h)
     path.cubicTo(x - w * 0.6, y + h, x - w, y + h * (0.7 - 0.1 * lean), x - w, y + lean)
     return path
+
+
+def ride_sign(painter: QPainter, centre: QPointF) -> None:
+    """A line that rises between two points, on a ground of its own: something of the stone rides."""
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(roles.panel)
+    painter.drawEllipse(centre, 7.5, 7.5)
+    painter.setPen(QPen(roles.chalk, 1.3))
+    painter.drawLine(centre + QPointF(-3.2, 3.2), centre + QPointF(3.2, -3.2))
+    painter.setBrush(roles.chalk)
+    for step in (-3.2, 3.2):
+        painter.drawEllipse(centre + QPointF(step, -step), 1.6, 1.6)
 
 
 def sign(stage: Stage, leg: LegName) -> QPainterPath:

@@ -413,7 +413,7 @@ class Window(QMainWindow):
         low, rides = self.height() < 760, self.riding.isVisibleTo(self)
         self.timeline.setMinimumHeight((38 if low else 78) if rides else 52)
         self.riding.lane.setFixedHeight(46 if low else 72)
-        room = (88 if low else 100) + (self.riding.sizeHint().height() + 6 if rides else 12)
+        room = 112 if not rides else (100 if low else 140) + self.riding.sizeHint().height()
         room += 24 if self.sections.isVisibleTo(self) else 0
         self.timeline_panel.setMinimumHeight(room if rides else 0)
         self.timeline_panel.setMaximumHeight(room if low else 16_777_215)
