@@ -208,10 +208,13 @@ def carried(old: Strip, new: Strip, shown_s: float) -> Strip:
                 continue
             value = float(getattr(found_new[0], found_new[1]))
             here = float(riding.along(ride, setting, at)[0])
-            if abs(value - here) <= _SAME * max(1.0, abs(here)) or value == getattr(
-                found_old[0], found_old[1]
-            ):
+            base = float(getattr(found_old[0], found_old[1]))
+            if value == base:
                 continue
+            if abs(value - here) <= _SAME * max(1.0, abs(here)):  # shown, and not moved
+                changed = riding.put(changed, ride.path, base)
+                continue
+            changed = riding.put(changed, ride.path, setting.moved_with(base, here, value))
             changed = _with(changed, ride.path, _moved(ride, setting, here, value))
         if changed is not there:
             path = holder_path(new, place)

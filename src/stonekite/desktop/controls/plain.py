@@ -5,6 +5,8 @@ import html
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QLabel, QMessageBox, QWidget
 
+from stonekite.words import said
+
 MOST = 700
 """A longer sentence in a box is cut: no fault needs so many words."""
 
@@ -32,3 +34,17 @@ def message(title: str, text: str, parent: QWidget | None = None) -> QMessageBox
     box.setTextFormat(Qt.TextFormat.PlainText)
     box.setText(short)
     return box
+
+
+def may_overwrite(names: list[str], parent: QWidget | None = None) -> bool:
+    """Ask whether files of these names, which are there already, may be overwritten; nothing is asked about none."""
+    if not names:
+        return True
+    shown = said(" and ").join(f"“{name}”" for name in names[:4])
+    if len(names) > 4:
+        shown += said(" and {count} more").format(count=len(names) - 4)
+    box = message(said("Overwrite?"), said("{names} will be overwritten.").format(names=shown), parent)
+    go = box.addButton(said("Overwrite"), QMessageBox.ButtonRole.AcceptRole)
+    box.addButton(QMessageBox.StandardButton.Cancel)
+    box.exec()
+    return box.clickedButton() is go

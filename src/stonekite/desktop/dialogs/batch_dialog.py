@@ -11,12 +11,12 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QProgressBar,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Tinted, Toggle
+from stonekite.desktop.controls.column import column
 from stonekite.desktop.controls.plain import Label
 from stonekite.files.audio import shown_name
 from stonekite.processes.batching import Entry
@@ -148,15 +148,7 @@ class BatchDialog(QDialog):
             head.addWidget(label)
         head.addWidget(Label(""), 2)
         inner.addLayout(head)
-        box = QWidget()
-        self._rows = QVBoxLayout(box)
-        self._rows.setContentsMargins(0, 0, 0, 0)
-        self._rows.setSpacing(0)
-        self._rows.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(box)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll, self._rows = column(0)
         inner.addWidget(scroll, 1)
         layout.addWidget(frame, 1)
         self.bar = QProgressBar()

@@ -15,12 +15,12 @@ from PySide6.QtWidgets import (
     QListWidgetItem,
     QProgressBar,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Segments, Tinted, Toggle
+from stonekite.desktop.controls.column import column
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.export_queue import Entry, ExportQueue
 from stonekite.session import export_sets
@@ -264,15 +264,7 @@ class SetsDialog(QDialog):
         head.addWidget(self.queue_words, 1)
         head.addWidget(self.clear)
         layout.addLayout(head)
-        box = QWidget()
-        self._queue_rows = QVBoxLayout(box)
-        self._queue_rows.setContentsMargins(0, 0, 0, 0)
-        self._queue_rows.setSpacing(0)
-        self._queue_rows.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(box)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
+        scroll, self._queue_rows = column(0)
         layout.addWidget(scroll, 1)
         return frame
 

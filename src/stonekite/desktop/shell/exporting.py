@@ -3,9 +3,9 @@
 from pathlib import Path
 
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
+from PySide6.QtWidgets import QFileDialog, QWidget
 
-from stonekite.desktop.controls.plain import message
+from stonekite.desktop.controls.plain import may_overwrite
 from stonekite.desktop.dialogs.dialogs import ExportDialog
 from stonekite.desktop.model.document import Document
 from stonekite.engine.offline.export import component_path
@@ -53,16 +53,7 @@ class Exporting(QObject):
             return True
         split = document.strip.split
         there = [p.name for leg in LEGS if (p := component_path(path, split.component(leg))).exists()]
-        if not there:
-            return True
-        question = said("{names} will be overwritten.").format(
-            names=said(" and ").join(f"“{name}”" for name in there)
-        )
-        box = message(said("Overwrite?"), question, dialog)
-        go = box.addButton(said("Overwrite"), QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.exec()
-        return box.clickedButton() is go
+        return may_overwrite(there, dialog)
 
     def start(self, document: Document, dialog: ExportDialog, path: Path) -> None:
         """Begin to export to a file that the user chose (and agreed to overwrite)."""

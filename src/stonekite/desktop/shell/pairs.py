@@ -4,9 +4,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject, QTimer
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QFileDialog
 
-from stonekite.desktop.controls.plain import message
+from stonekite.desktop.controls.plain import may_overwrite
 from stonekite.desktop.links.pairing import Pairing
 from stonekite.desktop.model import preferences
 from stonekite.desktop.views.pair_view import PairView
@@ -77,21 +77,9 @@ class Pairs(QObject):
             return
         start = str(Path(source.path).parent)
         folder = QFileDialog.getExistingDirectory(self._window, said("Where shall the pair go?"), start)
-        if folder and self._may_overwrite([Path(folder) / name for name in self.pairing.names]):
+        there = [name for name in self.pairing.names if folder and (Path(folder) / name).exists()]
+        if folder and may_overwrite(there, self._window):
             self.pairing.write(Path(folder))
-
-    def _may_overwrite(self, paths: list[Path]) -> bool:
-        there = [path.name for path in paths if path.exists()]
-        if not there:
-            return True
-        words = said("{names} will be overwritten.").format(
-            names=said(" and ").join(f"“{name}”" for name in there)
-        )
-        box = message(said("Overwrite?"), words, self._window)
-        go = box.addButton(said("Overwrite"), QMessageBox.ButtonRole.AcceptRole)
-        box.addButton(QMessageBox.StandardButton.Cancel)
-        box.exec()
-        return box.clickedButton() is go
 
     def ask_back(self) -> None:
         """Choose the files that came back."""

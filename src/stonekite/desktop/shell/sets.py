@@ -4,9 +4,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from PySide6.QtCore import QObject
-from PySide6.QtWidgets import QFileDialog, QMessageBox
+from PySide6.QtWidgets import QFileDialog
 
-from stonekite.desktop.controls.plain import message
+from stonekite.desktop.controls.plain import may_overwrite
 from stonekite.desktop.dialogs.sets_dialog import SetsDialog
 from stonekite.desktop.links.export_queue import ExportQueue
 from stonekite.desktop.model import preferences
@@ -54,15 +54,5 @@ class Sets(QObject):
         session = self._window.document.session
         files = export_sets.names(chosen, session, name).values()
         there = [file for file in files if (folder / file).exists()]
-        if there:
-            words = said("{names} will be overwritten.").format(
-                names=said(" and ").join(f"“{file}”" for file in there[:4])
-                + (said(" and {count} more").format(count=len(there) - 4) if len(there) > 4 else "")
-            )
-            box = message(said("Overwrite?"), words, self.dialog)
-            go = box.addButton(said("Overwrite"), QMessageBox.ButtonRole.AcceptRole)
-            box.addButton(QMessageBox.StandardButton.Cancel)
-            box.exec()
-            if box.clickedButton() is not go:
-                return
-        self.queue.add(chosen, session, name, folder)
+        if may_overwrite(there, self.dialog):
+            self.queue.add(chosen, session, name, folder)

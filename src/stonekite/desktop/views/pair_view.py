@@ -7,12 +7,12 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QProgressBar,
     QPushButton,
-    QScrollArea,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Segments, Tinted, Toggle, Words
+from stonekite.desktop.controls.column import column
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.pairing import Pairing
@@ -179,16 +179,7 @@ class PairView(QFrame):
         self.all.setObjectName("small")
         self.all.setToolTip(said("Repair everything that was found"))
         head.addWidget(self.all)
-        box = QWidget()
-        self._rows = QVBoxLayout(box)
-        self._rows.setContentsMargins(0, 0, 6, 0)
-        self._rows.setSpacing(1)
-        self._rows.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(box)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll, self._rows = column()
         layout.addWidget(scroll, 3)
         self.left_words = Label("")
         self.left_words.setObjectName("muted")

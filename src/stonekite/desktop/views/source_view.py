@@ -11,13 +11,13 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QPushButton,
-    QScrollArea,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Tinted, Toggle, Words
+from stonekite.desktop.controls.column import column
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
@@ -201,17 +201,7 @@ class SourceView(QFrame):
             head.addWidget(button)
         self.table = FiguresTable()
         self.table.setFixedWidth(430)
-        verdict_box = QWidget()
-        self._verdicts = QVBoxLayout(verdict_box)
-        self._verdicts.setContentsMargins(0, 0, 6, 0)
-        self._verdicts.setSpacing(2)
-        self._verdicts.addStretch(1)
-        scroll = QScrollArea()
-        scroll.setWidget(verdict_box)
-        scroll.setWidgetResizable(True)
-        scroll.setFrameShape(QFrame.Shape.NoFrame)
-        scroll.setStyleSheet("QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }")
-        scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        scroll, self._verdicts = column(2)
         middle = QHBoxLayout()
         middle.setSpacing(24)
         middle.addWidget(self.table)
@@ -289,7 +279,7 @@ class SourceView(QFrame):
             label = Tinted(NAMES[name], name)
             label.setFixedWidth(40)
             grid.addWidget(label, row, 2)
-            for column, (field, setting) in enumerate(settings_of(IntakeSide).items(), start=3):
+            for place, (field, setting) in enumerate(settings_of(IntakeSide).items(), start=3):
                 control = self.sides[name, field] = control_for(setting, NAMES[name])
                 on_move(
                     control,
@@ -298,10 +288,10 @@ class SourceView(QFrame):
                 if isinstance(control, ValueField):
                     control.refused.connect(self.refused)
                     control.set_colour(roles.component(name))
-                    grid.setColumnStretch(column, 1)
+                    grid.setColumnStretch(place, 1)
                 if isinstance(control, Toggle):
                     control.set_colour(roles.component(name))
-                grid.addWidget(control, row, column)
+                grid.addWidget(control, row, place)
         return grid
 
     @property

@@ -1,0 +1,20 @@
+"""Rows under one another that scroll where there are many."""
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+
+
+def column(spacing: int = 1) -> tuple[QScrollArea, QVBoxLayout]:
+    """A scroll area without a frame, and the layout in it that rows are put into, before a stretch at its end."""
+    box = QWidget()
+    rows = QVBoxLayout(box)
+    rows.setContentsMargins(0, 0, 6, 0)
+    rows.setSpacing(spacing)
+    rows.addStretch(1)
+    scroll = QScrollArea()
+    scroll.setWidget(box)
+    scroll.setWidgetResizable(True)
+    scroll.setFrameShape(QFrame.Shape.NoFrame)
+    scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    scroll.setStyleSheet("QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }")
+    return scroll, rows
