@@ -281,3 +281,34 @@ def test_sets_are_chosen_kept_queued_and_cancelled_in_the_window(
     QTest.mouseClick(dialog.remove, Qt.MouseButton.LeftButton)
     assert not list((tmp_path / "own").iterdir())
     dialog.close()
+
+
+def test_sections_are_written_by_themselves_and_are_cuts_of_the_whole(session, tmp_path):
+    from stonekite.engine.offline.export import set_written
+    from stonekite.session.types import Section
+
+    spans = (("Cast off", 0.0, 2.5), ("Midstream", 2.5, 4.0))
+    sections = tuple(Section(name=name, start_s=start, end_s=end) for name, start, end in spans)
+    chosen = ExportSet(what=("result", "spurs"), bits="64f", sections=True, pattern="{section} {what}")
+    with pytest.raises(SetError, match="no sections"):
+        export_sets.parts_of(chosen, session)
+    desk = msgspec.structs.replace(session.desk, sections=sections)
+    session = msgspec.structs.replace(session, desk=desk)
+    with pytest.raises(SetError, match="section"):
+        export_sets.parts_of(msgspec.structs.replace(chosen, pattern="{what}"), session)
+    *_, done = set_written(session, chosen, tmp_path)
+    assert [path.name for path in done.paths] == [
+        "Cast off result.wav",
+        "Cast off spur far.wav",
+        "Midstream result.wav",
+        "Midstream spur far.wav",
+    ]
+    whole = tmp_path / "whole.wav"
+    export(session, {RESULT: whole}, How(bits="64f"))
+    for name, start, end in spans:
+        cut = read(whole)[0][:, int(start * RATE) : int(end * RATE)]
+        assert np.allclose(read(tmp_path / f"{name} result.wav")[0], cut, atol=1e-12)
+    *_, loud = set_written(
+        session, msgspec.structs.replace(chosen, loudness_lufs=-20.0), tmp_path, force=True
+    )
+    assert [one.lufs for one in loud.in_order[::2]] == pytest.approx([-20.0, -20.0], abs=0.05)

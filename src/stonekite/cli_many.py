@@ -25,30 +25,27 @@ from stonekite.words import said
 @faults
 def export(session: Path, folder: Path, chosen: str | None, force: bool, as_json: bool) -> None:
     """Write an export set of a session: several files in one go."""
-    from stonekite.engine.offline.export import Exported
+    from stonekite.engine.offline.export import Exported, set_written
     from stonekite.engine.offline.export import told as told_of
-    from stonekite.engine.offline.export import written as writing
-    from stonekite.session.export_sets import find, names
+    from stonekite.session.export_sets import find
     from stonekite.session.storage import load
 
     loaded, given = load(session), find(chosen)
-    targets = {point: folder / name for point, name in names(given, loaded, session.stem).items()}
     folder.mkdir(parents=True, exist_ok=True)
     with progress(said("Writing")) as tell:
-        for step in writing(loaded, targets, given, force=force):
+        for step in set_written(loaded, given, folder, session.stem, force=force):
             if isinstance(step, Exported):
                 done = step
             else:
                 tell(step)
     for sentence in told_of(done):
         warn(sentence)
-    levels = [done.levels.get(point) for point in targets]
     written(
         done.paths,
         as_json,
         levels=[
             None if one is None else {"integrated_lufs": one.lufs, "true_peak_dbtp": one.true_peak_db}
-            for one in levels
+            for one in done.in_order
         ],
         overs=done.overs,
         dithered=done.dithered,

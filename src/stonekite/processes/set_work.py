@@ -5,9 +5,8 @@ from contextlib import closing
 from pathlib import Path
 
 from stonekite.engine.offline.batch import Item, Row, one
-from stonekite.engine.offline.export import Exported, told, written
+from stonekite.engine.offline.export import Exported, set_written, told
 from stonekite.engine.offline.render import open_source
-from stonekite.files.audio import AudioError
 from stonekite.measure import sections
 from stonekite.processes.batch_jobs import OneWritten, WriteOne
 from stonekite.processes.jobs import Answer, Progress
@@ -23,7 +22,6 @@ from stonekite.processes.set_jobs import (
     WriteSet,
 )
 from stonekite.processes.telling import telling
-from stonekite.session.export_sets import SetError, names
 from stonekite.session.keeping import gathering
 
 Steps = Generator[Answer, None, None]
@@ -68,22 +66,16 @@ def _one(request: WriteOne) -> Steps:
 
 
 def _set(request: WriteSet) -> Steps:
-    folder = Path(request.folder)
-    try:
-        targets = {
-            point: folder / name
-            for point, name in names(request.chosen, request.session, request.session_name).items()
-        }
-    except SetError as error:
-        raise AudioError(str(error)) from None
-    with closing(written(request.session, targets, request.chosen, force=True)) as steps:  # type: ignore[type-var]
+    steps = set_written(
+        request.session, request.chosen, Path(request.folder), request.session_name, force=True
+    )
+    with closing(steps):  # type: ignore[type-var]
         for step in steps:
             if isinstance(step, Exported):
-                levels = [step.levels.get(point) for point in targets]
                 yield SetWritten(
                     request.number,
                     [str(path) for path in step.paths],
-                    [None if one is None else (one.lufs, one.true_peak_db) for one in levels],
+                    [None if one is None else (one.lufs, one.true_peak_db) for one in step.in_order],
                     told(step),
                 )
             else:

@@ -72,6 +72,7 @@ from stonekite.processes.pair_jobs import PairWork
 from stonekite.processes.set_jobs import SetWork
 from stonekite.processes.telling import telling
 from stonekite.session import tree
+from stonekite.session.export_sets import SetError
 from stonekite.session.storage import SessionError
 from stonekite.session.types import Source, Strip
 from stonekite.signal.sanity import clean
@@ -141,7 +142,7 @@ class Worker:
                 yield Written(request.number, [str(p) for p in made], 0, 0, False)
             else:
                 yield from self._export(request)
-        except (AudioError, SessionError) as error:
+        except (AudioError, SessionError, SetError) as error:
             yield Failed(request.number, str(error))
         except ValueError as error:
             yield Failed(request.number, str(error))

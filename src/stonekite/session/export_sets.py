@@ -11,7 +11,7 @@ import platformdirs
 
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import LEAST_RATE, MOST_RATE, Bits
-from stonekite.session.types import LEGS, Session, Strip
+from stonekite.session.types import LEGS, Section, Session, Strip
 from stonekite.stages.settings import Settings
 from stonekite.words import NAMES, said
 
@@ -78,6 +78,8 @@ class ExportSet(How, frozen=True, kw_only=True):
     what: Annotated[tuple[What, ...], msgspec.Meta(min_length=1, max_length=len(WHATS))] = ("result",)
     format: Format = "wav"
     pattern: Annotated[str, msgspec.Meta(min_length=1, max_length=200)] = "{recording} {what}"
+    sections: bool = False
+    """Whether each section is written by itself."""
 
     @property
     def suffix(self) -> str:
@@ -137,6 +139,7 @@ FIELDS: dict[str, str] = {
     "recording": said("name of the recording"),
     "session": said("name of the session"),
     "what": said("what it is: result, mid before…"),
+    "section": said("name of the section"),
     "date": said("today"),
     "rate": said("sample rate in kHz"),
     "bits": said("sample type"),
@@ -150,10 +153,14 @@ _UNFIT = re.compile(r"[\x00-\x1f/\\]")
 
 
 def names(
-    chosen: ExportSet, session: Session, session_name: str = "", today: datetime.date | None = None
+    chosen: ExportSet,
+    session: Session,
+    session_name: str = "",
+    today: datetime.date | None = None,
+    section: Section | None = None,
 ) -> dict[Point, str]:
-    """The file names that a set gives, with their suffix, of every point of the open strip. Raises SetError with a
-    sentence where the pattern cannot be used."""
+    """The file names that a set gives, with their suffix, of every point of the open strip, or of a section of it. Raises
+    SetError with a sentence where the pattern cannot be used."""
     stem = session.sound.stems[0]
     points = points_of(stem.strip, chosen.what)
     if not points:
@@ -168,6 +175,7 @@ def names(
         "bits": {"16": "16 bit", "24": "24 bit", "32f": "32 float", "64f": "64 float"}[chosen.bits],
         "loudness": loudness,
         "set": chosen.name,
+        "section": "" if section is None else section.name,
     }
     found: dict[Point, str] = {}
     for number, point in enumerate(points, start=1):
@@ -178,6 +186,24 @@ def names(
             said("Several files would have the same name: put {what} or {number} into the pattern.")
         )
     return found
+
+
+def parts_of(
+    chosen: ExportSet, session: Session, session_name: str = ""
+) -> list[tuple[Section | None, dict[Point, str]]]:
+    """What a set writes: all of the recording, or each section, with the names of its files. Raises SetError with a
+    sentence, also where two files would have one name."""
+    if not chosen.sections:
+        return [(None, names(chosen, session, session_name))]
+    if not session.desk.sections:
+        raise SetError(said("There are no sections to write: name a range of the timeline first."))
+    made: list[tuple[Section | None, dict[Point, str]]] = [
+        (section, names(chosen, session, session_name, section=section)) for section in session.desk.sections
+    ]
+    every = [name.casefold() for _, files in made for name in files.values()]
+    if len(set(every)) < len(every):
+        raise SetError(said("Several sections would have the same name: put {section} into the pattern."))
+    return made
 
 
 def _filled(pattern: str, given: Mapping[str, str]) -> str:

@@ -186,7 +186,12 @@ class SetsDialog(QDialog):
             said("Unprocessed as loud"),
             said("Bring the unprocessed to the loudness of the result"),
         )
-        line(4, said("Rate"), self.rate, self.dither, self.matched)
+        self.sections = Toggle(
+            said("Each section"),
+            said("Each section"),
+            said("Write each section of the timeline by itself, without what rings on after it"),
+        )
+        line(4, said("Rate"), self.rate, self.dither, self.matched, self.sections)
         self.numbers: dict[str, QLineEdit] = {}
         for place, names in (
             (5, ("loudness_lufs", "ceiling_dbtp")),
@@ -236,7 +241,7 @@ class SetsDialog(QDialog):
         row.addWidget(self.close_button)
         row.addWidget(self.write)
         column.addLayout(row)
-        for toggle in (*self.what.values(), self.dither, self.matched):
+        for toggle in (*self.what.values(), self.dither, self.matched, self.sections):
             toggle.toggled.connect(lambda on: self._changed())
         self.format.chosen.connect(self._format_chosen)
         self.bits.chosen.connect(lambda value: self._changed())
@@ -299,6 +304,7 @@ class SetsDialog(QDialog):
         self.rate.setCurrentIndex(self.rate.findData(chosen.rate))
         self.dither.setChecked(chosen.dither)
         self.matched.setChecked(chosen.matched)
+        self.sections.setChecked(chosen.sections)
         for name, field in self.numbers.items():
             value = getattr(chosen, name)
             field.setText("" if value is None else mark(value))
@@ -333,6 +339,7 @@ class SetsDialog(QDialog):
             "rate": self.rate.currentData(),
             "dither": self.dither.isChecked(),
             "matched": self.matched.isChecked(),
+            "sections": self.sections.isChecked(),
             "pattern": self.pattern.text(),
             **values,
         }
@@ -362,7 +369,8 @@ class SetsDialog(QDialog):
             chosen = self.chosen()
             if chosen.format == "flac" and chosen.bits in ("32f", "64f"):
                 raise SetError(said("FLAC holds integers: choose 16 or 24 bits, or WAV."))
-            files = list(export_sets.names(chosen, self._session, self._session_name).values())
+            parts = export_sets.parts_of(chosen, self._session, self._session_name)
+            files = [name for _, part in parts for name in part.values()]
             example = said("For example: {names}").format(names="   ".join(files[:4]))
             if len(files) > 4:
                 example += said("   and {count} more").format(count=len(files) - 4)

@@ -52,7 +52,7 @@ class Sets(QObject):
     def write(self, chosen: ExportSet, name: str, folder: Path) -> None:
         """Put a set into the queue, if what is there already may be overwritten."""
         session = self._window.document.session
-        files = export_sets.names(chosen, session, name).values()
-        there = [file for file in files if (folder / file).exists()]
+        parts = export_sets.parts_of(chosen, session, name)
+        there = [file for _, files in parts for file in files.values() if (folder / file).exists()]
         if may_overwrite(there, self.dialog):
             self.queue.add(chosen, session, name, folder)

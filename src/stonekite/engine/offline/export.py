@@ -19,7 +19,7 @@ from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.alone import only
 from stonekite.session.differences import names_of
-from stonekite.session.export_sets import RESULT, How, Point, called
+from stonekite.session.export_sets import RESULT, ExportSet, How, Point, called, parts_of
 from stonekite.session.types import LEGS, Session, Strip
 from stonekite.signal.matrix import component
 from stonekite.words import said
@@ -31,7 +31,7 @@ Parts = Literal["result", "component", "all"]
 class Exported:
     """What was written: the files, samples that did not fit, and damaged samples read as silence. `guarded` are the names
     of stages that their guards have silenced from some place on. `levels` are those of each file where something was
-    measured, `sentences` what is to be known of them.
+    measured (`in_order` those of a set, in the order of the files), `sentences` what is to be known of them.
     """
 
     paths: list[Path]
@@ -40,6 +40,7 @@ class Exported:
     dithered: bool
     guarded: tuple[str, ...] = ()
     levels: dict[Point, Levels] = field(default_factory=dict)
+    in_order: list[Levels | None] = field(default_factory=list)
     sentences: tuple[str, ...] = ()
 
 
@@ -59,6 +60,34 @@ def told(done: Exported) -> list[str]:
             said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
         )
     return sentences
+
+
+def set_written(
+    session: Session, chosen: ExportSet, folder: Path, session_name: str = "", *, force: bool = False
+) -> Iterator[float | Exported]:
+    """Write a set of a session into a folder: all of the recording, or section by section; yields progress 0 to 1 and at
+    last an `Exported` of everything. Raises AudioError, SetError.
+    """
+    parts = parts_of(chosen, session, session_name)
+    whole = Exported([], 0, 0, False)
+    for k, (section, files) in enumerate(parts):
+        span = None if section is None else (section.start_s, section.end_s)
+        targets = {point: folder / name for point, name in files.items()}
+        with closing(written(session, targets, chosen, force=force, span_s=span)) as steps:  # type: ignore[type-var]
+            for step in steps:
+                if isinstance(step, float):
+                    yield (k + step) / len(parts)
+                else:
+                    done = step
+        whole.paths += done.paths
+        whole.overs += done.overs
+        whole.repaired = max(whole.repaired, done.repaired)
+        whole.dithered = whole.dithered or done.dithered
+        whole.guarded = tuple(dict.fromkeys((*whole.guarded, *done.guarded)))
+        whole.in_order += [done.levels.get(point) for point in targets]
+        head = "" if section is None else f"{section.name}: "
+        whole.sentences += tuple(head + sentence for sentence in done.sentences)
+    yield whole
 
 
 def component_path(path: Path, name: str) -> Path:
@@ -111,9 +140,11 @@ def written(
     *,
     force: bool = False,
     threads: int | None = None,
+    span_s: tuple[float, float] | None = None,
 ) -> Iterator[float | Exported]:
     """Write listening points of a session to files, which appear together; yields progress 0 to 1 and at last an
-    `Exported`. `threads` as those of `rendered`. Stop iterating to cancel: nothing is left behind. Raises AudioError.
+    `Exported`. With `span_s` only a range in seconds, without a tail. `threads` as those of `rendered`. Stop iterating to
+    cancel: nothing is left behind. Raises AudioError.
     """
     _refuse_inputs(session, list(targets.values()))
     stem = session.sound.stems[0]
@@ -143,7 +174,7 @@ def written(
 
         if not how.levelled:
             sinks = {point: files.enter_context(writer(point)) for point in targets}
-            passes = _Passes(session, list(targets), how, threads)
+            passes = _Passes(session, list(targets), how, threads, span_s)
             yield from passes.run(chain, sinks)
             files.close()
             paths, overs = [one.path for one in sinks.values()], sum(one.overs for one in sinks.values())
@@ -155,7 +186,7 @@ def written(
                 point: files.enter_context(Kept(folder, rate, 1 if point.component else 2))
                 for point in points
             }
-            passes = _Passes(session, points, how, threads)
+            passes = _Passes(session, points, how, threads, span_s)
             for step in passes.run(chain, kept):
                 yield 0.6 * step
             work = levelled(kept, list(targets), how, writer, together, partial(called, strip=stem.strip))
@@ -172,7 +203,7 @@ def written(
                 dithered,
                 passes.guarded,
                 done.levels,
-                tuple(done.sentences),
+                sentences=tuple(done.sentences),
             )
     yield finished
 
@@ -180,8 +211,22 @@ def written(
 class _Passes:
     """The strip heard once for all that comes out of it, and once for each spur alone."""
 
-    def __init__(self, session: Session, points: list[Point], how: How, threads: int | None) -> None:
+    def __init__(
+        self,
+        session: Session,
+        points: list[Point],
+        how: How,
+        threads: int | None,
+        span_s: tuple[float, float] | None,
+    ) -> None:
         self._stem = session.sound.stems[0]
+        self._span: tuple[int, int] | None = None
+        if span_s is not None:
+            source = self._stem.source
+            first, last = (min(source.frames, round(at * source.rate)) for at in span_s)
+            if first >= last:
+                raise AudioError(said("There is nothing of the recording in this section."))
+            self._span = first, last
         self._points, self._how, self._threads = points, how, threads
         self.repaired = 0
         self.guarded: tuple[str, ...] = ()
@@ -218,6 +263,8 @@ class _Passes:
             rate = reader.facts.rate
             target = how.rate or rate
             frames = reader.facts.frames + frames_of(tail, chain.tail, rate)
+            if self._span is not None:
+                frames = self._span[1] - self._span[0]
             ways = {point: (_converter(rate, target), _Fader(how, target)) for point in points}
 
             def put(unprocessed: np.ndarray, processed: np.ndarray, last: bool) -> None:
@@ -228,7 +275,7 @@ class _Passes:
                             component(block, point.component)[None] if point.component else block
                         )
 
-            results = rendered(reader, strip, tail=tail, chain=chain, threads=self._threads)
+            results = rendered(reader, strip, span=self._span, tail=tail, chain=chain, threads=self._threads)
             with closing(ahead(results)) as pairs:  # computing goes on while writing
                 for unprocessed, processed in pairs:
                     heard += processed.shape[1]
