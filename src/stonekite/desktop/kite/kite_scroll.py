@@ -17,6 +17,7 @@ class KiteScroll(QScrollArea):
     def __init__(self, kite: KiteMap) -> None:
         super().__init__()
         self._kite = kite
+        self._more = 0
         self.setWidget(kite)
         self.setWidgetResizable(True)
         self.setFrameShape(QFrame.Shape.NoFrame)
@@ -27,9 +28,15 @@ class KiteScroll(QScrollArea):
         kite.followed.connect(self._follow)
         self._fit()
 
+    def leave(self, more: int) -> None:
+        """Leave so much more of the window's height for the rest."""
+        if more != self._more:
+            self._more = more
+            self._fit()
+
     def _fit(self) -> None:
         wanted = self._kite.sizeHint().height()
-        most = max(LEAST, self.window().height() - OTHERS)
+        most = max(LEAST, self.window().height() - OTHERS - self._more)
         wide = self._kite.minimumWidth() > self.width()
         bar = self.horizontalScrollBar().sizeHint().height() if wide else 0
         self.setFixedHeight(min(wanted + bar, most))

@@ -243,7 +243,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "zoom-in": partial(window.timeline.zoom, 0.6),
         "zoom-out": partial(window.timeline.zoom, 1 / 0.6),
         "zoom-all": window.timeline.show_all,
-        "full-screen": window.toggle_full_screen,
+        "full-screen": lambda: window.setWindowState(window.windowState() ^ Qt.WindowState.WindowFullScreen),
         "light": lambda on: window.menus.set_light(on),
         "keys": lambda: window.menus.show_keys(),
         "about": partial(show_about, window),

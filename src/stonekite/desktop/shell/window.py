@@ -2,7 +2,7 @@
 
 from pathlib import Path
 
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
 from PySide6.QtWidgets import (
     QApplication,
@@ -137,7 +137,8 @@ class Window(QMainWindow):
         map_panel, map_layout = _panel()
         map_layout.setSpacing(0)
         map_layout.addWidget(self.leg_rows["upper"])
-        map_layout.addWidget(KiteScroll(self.kite))
+        self.kite_room = KiteScroll(self.kite)
+        map_layout.addWidget(self.kite_room)
         map_layout.addWidget(self.leg_rows["lower"])
 
         self.panel = StagePanel(self.document, self.stages)
@@ -219,14 +220,10 @@ class Window(QMainWindow):
         self.riding.resized.connect(self._fit_timeline)
         self.sections.resized.connect(self._fit_timeline)
 
-        def ride(address: Address) -> None:
-            """Ridden is what was pointed at, unless a grip wants to know."""
-            (self.riding.ride if self.grips.pointing is None else self.grips.take)(address)
-
-        self.panel.ride_asked.connect(lambda number, path: ride(Address("stage", number, path)))
+        self.panel.ride_asked.connect(lambda number, path: self._ride(Address("stage", number, path)))
         for number, leg in enumerate(LEGS):
             row = self.leg_rows[leg]
-            row.ride_asked.connect(lambda number=number: ride(Address("leg", number, "level_db")))
+            row.ride_asked.connect(lambda number=number: self._ride(Address("leg", number, "level_db")))
         self.hearing.alone.connect(self.panel.show_heard)
         self.panel.match_asked.connect(self.matching.ask)
         self.matching.found.connect(lambda *found: self.panel.eq.use_bands(*found))
@@ -281,6 +278,10 @@ class Window(QMainWindow):
             lambda done: self.listen.state.setText(said("measuring… {count:.0f} %").format(count=done * 100))
         )
         QApplication.instance().installEventFilter(self._keys)  # type: ignore[union-attr]
+
+    def _ride(self, address: Address) -> None:
+        """A control is to ride; or a grip is to move it, while controls are pointed at."""
+        (self.riding.ride if self.grips.pointing is None else self.grips.take)(address)
 
     def start(self) -> None:
         """Start the processes behind the window; called once it is on the screen."""
@@ -399,9 +400,6 @@ class Window(QMainWindow):
         """A fault that the user must have seen."""
         message("Stone Kite", sentence, self).exec()
 
-    def toggle_full_screen(self) -> None:
-        self.setWindowState(self.windowState() ^ Qt.WindowState.WindowFullScreen)
-
     def resizeEvent(self, event: QResizeEvent) -> None:
         # The scope is the only thing in the panel that gains by width.
         self.listen.setFixedWidth(min(340, max(232, int(event.size().width() * 0.18))))
@@ -411,12 +409,14 @@ class Window(QMainWindow):
     def _fit_timeline(self) -> None:
         """In a low window the editor needs the room more."""
         low, rides = self.height() < 760, self.riding.isVisibleTo(self)
-        self.timeline.setMinimumHeight((38 if low else 78) if rides else 52)
-        self.riding.lane.setFixedHeight(46 if low else 72)
-        room = 112 if not rides else (100 if low else 140) + self.riding.sizeHint().height()
+        tight = self.height() < 900
+        self.timeline.setMinimumHeight((38 if low else 46 if tight else 78) if rides else 52)
+        self.riding.lane.setFixedHeight(46 if low else 56 if tight else 72)
+        room = 112 if not rides else 58 + self.timeline.minimumHeight() + self.riding.sizeHint().height()
         room += 24 if self.sections.isVisibleTo(self) else 0
+        self.kite_room.leave(room - 112 if rides else 0)
         self.timeline_panel.setMinimumHeight(room if rides else 0)
-        self.timeline_panel.setMaximumHeight(room if low else 16_777_215)
+        self.timeline_panel.setMaximumHeight(room if low or (rides and tight) else 16_777_215)
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if any(url.isLocalFile() for url in event.mimeData().urls()):

@@ -72,7 +72,7 @@ class GripCard(QFrame):
         self.count = Label("")
         self.count.setObjectName("muted")
         self.lines = [Words() for _ in range(_LINES)]
-        self.setFixedWidth(190)
+        self.setFixedWidth(196)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
         layout.setSpacing(4)
@@ -106,7 +106,7 @@ class GripCard(QFrame):
         self.field.set_ridden(ridden)
         count = len(grip.targets)
         words = said("1 setting") if count == 1 else said("{count} settings").format(count=count)
-        self.count.setText(f"{words} · {said('ridden')}" if ridden else words)
+        self.count.setText(words)
         names = [gripping.called(strip, target) for target in grip.targets]
         for k, line in enumerate(self.lines):
             shown = names[k] if k < len(names) else ""
