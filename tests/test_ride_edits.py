@@ -227,8 +227,10 @@ def test_lines_are_drawn_dragged_bent_and_undone_by_the_mouse(window, qtbot, tmp
     panel, lane = window.riding, window.riding.lane
     assert panel.isVisible() and window.document.strip.stages[0].rides[0].path == "upper.gain_db"
     address = Address("stage", stage, "upper.gain_db")
-    for x, y in ((0.25, 15), (0.5, 55), (0.75, 30)):
-        QTest.mouseClick(lane, Qt.MouseButton.LeftButton, pos=QPoint(int(x * lane.width()), y))
+    for x, y in ((0.25, 0.2), (0.5, 0.7), (0.75, 0.4)):
+        QTest.mouseClick(
+            lane, Qt.MouseButton.LeftButton, pos=QPoint(int(x * lane.width()), int(y * lane.height()))
+        )
     ride = ride_edits.ride_of(window.document.strip, address)
     assert len(ride.points) == 4
     assert [point.at_s for point in ride.points[1:]] == pytest.approx([2, 4, 6], abs=0.05)
@@ -236,8 +238,8 @@ def test_lines_are_drawn_dragged_bent_and_undone_by_the_mouse(window, qtbot, tmp
     where = lane.point_of(2).toPoint()
     QTest.mousePress(lane, Qt.MouseButton.LeftButton, pos=where)
     for k in range(1, 9):
-        QTest.mouseMove(lane, where - QPoint(0, 4 * k))
-    QTest.mouseRelease(lane, Qt.MouseButton.LeftButton, pos=where - QPoint(0, 32))
+        QTest.mouseMove(lane, where - QPoint(0, 3 * k))
+    QTest.mouseRelease(lane, Qt.MouseButton.LeftButton, pos=where - QPoint(0, 24))
     up = ride_edits.ride_of(window.document.strip, address)
     assert up.points[2].value > ride.points[2].value + 5
     window.document.undo()
