@@ -127,13 +127,22 @@ def test_where_loudness_and_ceiling_contradict_the_ceiling_is_kept_and_said(sess
 
 
 def test_the_unprocessed_is_as_loud_as_the_result_and_the_rest_still_adds_up(session, tmp_path):
-    points = [RESULT, Point("unprocessed"), Point("after", "mid"), Point("after", "side")]
+    points = [
+        RESULT,
+        Point("unprocessed"),
+        Point("after", "mid"),
+        Point("after", "side"),
+        Point("difference"),
+    ]
     targets = {point: tmp_path / f"{k}.wav" for k, point in enumerate(points)}
     done = export(session, targets, How(bits="32f", loudness_lufs=-18.0, ceiling_dbtp=-6.0, matched=True))
     levels = [done.levels[point] for point in points]
     assert levels[0].lufs == pytest.approx(levels[1].lufs, abs=0.05)
     assert max(one.true_peak_db for one in levels) <= -6.0 + 0.05
-    result, _, mid, side = (read(targets[point])[0] for point in points)
+    result, dry, mid, side, difference = (read(targets[point])[0] for point in points)
+    assert np.allclose(result - dry, difference, atol=1e-6)
+    export(session, {points[4]: tmp_path / "alone.wav"}, How(bits="32f", matched=True))
+    assert read(tmp_path / "alone.wav")[0].shape == difference.shape
     assert np.allclose([mid[0] + side[0], mid[0] - side[0]], result, atol=1e-6)
 
 

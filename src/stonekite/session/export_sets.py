@@ -50,8 +50,8 @@ class How(Settings, frozen=True, kw_only=True):
     """How files are written. Levels in dB; without a loudness, a ceiling or a fade the samples are as they come.
 
     The result is brought to `loudness_lufs`; everything else is turned by as much, so that components and spurs still add
-    up to it, but for the unprocessed, which gets as loud as the result where it is `matched`. Nothing is over the
-    ceiling: where both contradict, everything stays softer.
+    up to it, but for the unprocessed, which gets as loud as the result where it is `matched`, and so does what is taken
+    away in the difference. Nothing is over the ceiling: where both contradict, everything stays softer.
     """
 
     bits: Bits = "24"

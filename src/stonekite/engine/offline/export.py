@@ -13,7 +13,7 @@ import numpy as np
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.tails import Tail, frames_of
 from stonekite.engine.offline.ahead import ahead
-from stonekite.engine.offline.levelling import Kept, Levelled, Levels, Sink, levelled
+from stonekite.engine.offline.levelling import DIFFERENCE, UNPROCESSED, Kept, Levelled, Levels, Sink, levelled
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
@@ -181,7 +181,8 @@ def written(
             finished = Exported(paths, overs, passes.repaired, dithered, passes.guarded)
         else:
             folder = next(iter(targets.values())).absolute().parent
-            points = list(dict.fromkeys([*targets, RESULT]))
+            beside = [UNPROCESSED] if how.matched and DIFFERENCE in targets else []
+            points = list(dict.fromkeys([*targets, RESULT, *beside]))
             kept = {
                 point: files.enter_context(Kept(folder, rate, 1 if point.component else 2))
                 for point in points

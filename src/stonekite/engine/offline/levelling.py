@@ -22,6 +22,7 @@ peaks = lazy("stonekite.measure.peaks")
 
 LOUDNESS_LU, PEAK_DB = 0.02, 0.01
 """A file that was written is as near as this, or it is written again."""
+UNPROCESSED, DIFFERENCE = Point("unprocessed"), Point("difference")
 _TRIES = 4
 _SAFE_DB = 0.004
 
@@ -122,9 +123,14 @@ def levelled(
     among what was kept, whether it is written or not. Raises AudioError.
     """
     found: dict[Point, Levels] = {}
-    for k, point in enumerate(kept):
-        found[point] = levels_of(kept[point].blocks(), kept[point].rate)
+    # The difference of what is equally loud is known when both are.
+    order = sorted(kept, key=lambda point: point == DIFFERENCE)
+    for k, point in enumerate(order):
+        found[point] = levels_of(
+            _blocks(point, kept, _match_db(found) if how.matched else None), kept[point].rate
+        )
         yield 0.3 * (k + 1) / len(kept)
+    match_db = _match_db(found) if how.matched else None
     done = Levelled()
     own, gain_db = _gains(found, points, how, name, done.sentences)
     for attempt in range(_TRIES):
@@ -133,7 +139,7 @@ def levelled(
         for k, point in enumerate(points):
             with writer(point) as out:
                 gain = gain_of(gain_db + own[point])
-                for block in kept[point].blocks():
+                for block in _blocks(point, kept, match_db):
                     out.write(block if gain == 1.0 else block * gain)
             waiting.append(out)
             done.overs += out.overs
@@ -149,6 +155,24 @@ def levelled(
     yield done
 
 
+def _match_db(found: Mapping[Point, Levels]) -> float:
+    """What the unprocessed is turned by to be as loud as the result, as far as both are known."""
+    one, two = found.get(RESULT), found.get(UNPROCESSED)
+    if one is None or two is None or one.lufs is None or two.lufs is None:
+        return 0.0
+    return one.lufs - two.lufs
+
+
+def _blocks(point: Point, kept: Mapping[Point, Kept], match_db: float | None) -> Iterator[np.ndarray]:
+    """What was kept of a point; the difference of a result and an unprocessed that are equally loud is made of both."""
+    if point != DIFFERENCE or match_db is None or UNPROCESSED not in kept:
+        yield from kept[point].blocks()
+        return
+    gain = gain_of(match_db)
+    for result, dry in zip(kept[RESULT].blocks(), kept[UNPROCESSED].blocks(), strict=True):
+        yield result - gain * dry
+
+
 def _gains(
     found: Mapping[Point, Levels],
     points: list[Point],
@@ -159,11 +183,8 @@ def _gains(
     """What each point is turned by more than all, and what all are turned by, in dB."""
     own = dict.fromkeys(points, 0.0)
     result = found[RESULT].lufs
-    if how.matched:
-        for point in points:
-            lufs = found[point].lufs
-            if point.what == "unprocessed" and lufs is not None and result is not None:
-                own[point] = result - lufs
+    if how.matched and UNPROCESSED in own:
+        own[UNPROCESSED] = _match_db(found)
     wanted = 0.0
     if how.loudness_lufs is not None:
         if result is None:
