@@ -12,6 +12,7 @@ from test_two_files import music
 
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import RideActions
+from stonekite.desktop.pictures.ride_line import lines_of
 from stonekite.session import edits, ride_edits, ride_lines, storage
 from stonekite.session.ride_edits import Address
 from stonekite.session.types import Strip
@@ -284,3 +285,40 @@ def test_gain_still_rides_in_the_engine_as_drawn(tmp_path):
     assert level[int(0.1 * 48000)] == pytest.approx(0.0, abs=0.01)
     assert level[int(0.4 * 48000)] == pytest.approx(-6.0, abs=0.02)
     assert level[int(0.9 * 48000)] == pytest.approx(-12.0, abs=0.01)
+
+
+def test_the_line_of_a_version_is_dashed_and_compare_draws_both(window, qtbot, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(8.0, 6)))
+    window.stages.add("gain")
+    window.riding.ride(address := Address("stage", window.stages.stage.id, "lower.gain_db"))
+    lane, rides = window.riding.lane, window.riding.rides
+    rides.add(0.0, -9.0)
+    window.switching.keep("")
+    rides.move(0, 0.0, 12.0, "up")
+    line = lines_of(window.document.session.versions[0].strip, window.document.strip)[0]
+    assert [float(one.values(np.array([3.0]))[0]) for one in line] == [-9.0, 12.0]
+
+    def inked(value: float) -> np.ndarray:
+        """Where along the height of a value there is something drawn."""
+        picture, y = lane.grab().toImage(), round(lane.y_of(value))
+        ground = picture.pixelColor(30, y + 5)
+        return np.array([picture.pixelColor(x, y) != ground for x in range(100, lane.width() - 100)])
+
+    qtbot.waitUntil(lambda: inked(12.0).all())
+    assert not inked(-9.0).any()
+    for heard in (1, None):  # it stays beside the state now, which is heard again
+        window.listen.choose_version(heard)
+        qtbot.waitUntil(lambda: 0.4 < inked(-9.0).mean() < 0.9)
+    window.show_view("compare")
+    view = window.compare_view
+    view._choose(before="version 1", after="processed")
+    qtbot.waitUntil(lambda: view.over_time.known(), timeout=90_000)
+    view.time.point(3.0)
+    name = ride_edits.called(window.document.strip, address)
+    assert f"{name} {line[0].setting.shown(-9.0)} → {line[0].setting.shown(12.0)}" in view.over_time.spoken()
+    view.over_time.grab()
+    view._choose(before="unprocessed")
+    assert (
+        view.over_time.pair.rides[0][0] is None
+        and f"{name} {line[1].setting.shown(12.0)}" in view.over_time.spoken()
+    )

@@ -8,6 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QImage, QMouseEvent, QPainter, QPen, QPolygonF
 
 from stonekite.desktop.controls.theme import font, mixed, rgb, roles
+from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.linked_plot import Axis, Plot
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.measures import Measures
@@ -172,7 +173,7 @@ class LossPlot(Plot):
 
 
 class TimePlot(Plot):
-    """Short-term loudness, correlation and centre, one below the other."""
+    """Short-term loudness, correlation and centre, one below the other; below them what rides, if anything does."""
 
     title = said("Over time")
     unit = said("loudness in LUFS, correlation, centre")
@@ -181,6 +182,8 @@ class TimePlot(Plot):
         ("correlation", said("correlation"), 2, 0.25),
         ("centre", said("centre, left below"), 0, 0.25),
     )
+    RIDES = 0.25
+    """The share of the height that rides have."""
 
     def _range(self, name: str) -> tuple[float, float]:
         if name == "correlation":
@@ -196,14 +199,37 @@ class TimePlot(Plot):
         return 0.0, 1.0, ()
 
     def _lane(self, place: int) -> QRectF:
+        """The lane of a curve; the one after the last is that of the rides."""
         plot = self.plot()
+        height = plot.height() * (1.0 - self.RIDES if self.pair.rides else 1.0)
         above = sum(share for *_, share in self.LANES[:place])
-        return QRectF(
-            plot.left(),
-            plot.top() + above * plot.height() + 1,
-            plot.width(),
-            self.LANES[place][3] * plot.height() - 2,
-        )
+        share = self.LANES[place][3] * height if place < len(self.LANES) else plot.height() - height
+        return QRectF(plot.left(), plot.top() + above * height + 1, plot.width(), share - 2)
+
+    def _paint_rides(self, painter: QPainter) -> None:
+        """Each line in the range of its setting: it is its shape that is looked for beside the curves above."""
+        lane = self._lane(len(self.LANES))
+        painter.setPen(QPen(roles.line, 1))
+        painter.drawLine(lane.topLeft(), lane.topRight())
+        xs = np.arange(lane.left(), lane.right() + 2.0, 2.0)
+        times = np.array([self.axis.value((x - lane.left()) / lane.width()) for x in xs])
+        for lines in self.pair.rides:
+            for line, was in zip(lines, (True, False), strict=True):
+                if line is not None:
+                    painter.setPen(self.pen(roles.component(line.colour), was))
+                    ys = lane.bottom() - 2 - line.travels(times) * (lane.height() - 4)
+                    painter.drawPolyline(polyline(xs, ys))
+
+    def paint_at_cursor(self, painter: QPainter) -> None:
+        if not self.pair.rides or not self.known():
+            return
+        lane = self._lane(len(self.LANES))
+        painter.setFont(font(7.5))
+        words = said("rides: {names}").format(names="; ".join(self._ridden()))
+        words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(lane.width() - 8))
+        painter.setPen(roles.muted)
+        top = QRectF(lane.left() + 3, lane.top() + 2, lane.width(), 14)
+        self.label(painter, top, words, Qt.AlignmentFlag.AlignLeft)
 
     def paint_data(self, painter: QPainter) -> None:
         for place, (name, word, digits, _) in enumerate(self.LANES):
@@ -241,6 +267,21 @@ class TimePlot(Plot):
             for value in ends:
                 box = QRectF(lane.right() - 44, y_of(value) - 7, 42, 14)
                 self.label(painter, box, number(value, digits), Qt.AlignmentFlag.AlignRight)
+        if self.pair.rides:
+            self._paint_rides(painter)
+
+    def _ridden(self) -> list[str]:
+        """What rides, and where it stands at the cursor if that is anywhere."""
+        words = []
+        for lines in self.pair.rides:
+            there = [line for line in lines if line is not None]
+            if self.axis.cursor is None:
+                words.append(there[-1].name)
+                continue
+            at = np.array([self.axis.cursor])
+            values = dict.fromkeys(line.setting.shown(float(line.values(at)[0])) for line in there)
+            words.append(f"{there[-1].name} {' → '.join(values)}")
+        return words
 
     def readout(self) -> str:
         if self.axis.cursor is None:
@@ -255,6 +296,9 @@ class TimePlot(Plot):
                 values.append("–" if value is None else number(value, digits))
             words.append(f"{word.split(',')[0]} {' → '.join(values)}")
         return f"{clock(self.axis.cursor)}  {'  '.join(words)}"
+
+    def spoken(self) -> str:
+        return "  ".join([self.readout(), *self._ridden()]) if self.axis.cursor is not None else ""
 
 
 class SpectrogramPlot(Plot):

@@ -9,6 +9,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, Q
 
 from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.pictures.picture import Picture
+from stonekite.desktop.pictures.ride_line import Line
 from stonekite.measure.measures import Measures
 from stonekite.words import NAMES, clock, mark, said
 
@@ -25,6 +26,8 @@ class Pair:
     after: Measures | None = None
     difference: Measures | None = None
     components: tuple[str, str] = ("mid", "side")
+    rides: Sequence[tuple[Line | None, Line | None]] = ()
+    """What rides in one of both: the lines of before and after, None where there is no such setting."""
 
 
 class Axis(QObject):
@@ -123,7 +126,7 @@ class Plot(Picture):
         self.renew()
 
     def _pointed(self) -> None:
-        self.setAccessibleDescription(self.readout())
+        self.setAccessibleDescription(self.spoken())
         self.update()
 
     # What a plot is of
@@ -140,8 +143,15 @@ class Plot(Picture):
         raise NotImplementedError
 
     def readout(self) -> str:
-        """What is at the cursor, in words."""
+        """What is at the cursor, in words, beside the title."""
         raise NotImplementedError
+
+    def spoken(self) -> str:
+        """All that is at the cursor, in words."""
+        return self.readout()
+
+    def paint_at_cursor(self, painter: QPainter) -> None:
+        """What changes with the cursor inside the plot: nothing, mostly."""
 
     # Geometry
 
@@ -182,6 +192,7 @@ class Plot(Picture):
             x = self.x_of(self.axis.cursor)
             painter.setPen(QPen(roles.muted, 1))
             painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
+        self.paint_at_cursor(painter)
         painter.setPen(roles.chalk if self.axis.cursor is not None else roles.muted)
         painter.setFont(font(8.5, bold=True))
         room = plot.width() - painter.fontMetrics().horizontalAdvance(self.title) - 16

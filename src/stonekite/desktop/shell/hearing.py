@@ -23,13 +23,15 @@ _WORDS = {
 
 
 class Hearing(QObject):
-    """Keeps the player in step with the session. `said` has words, `alone` says what is heard alone (or None).
+    """Keeps the player in step with the session. `said` has words, `alone` says what is heard alone (or None),
+    `compared` the strip of the version that was listened to last (or None).
 
     While `handed_over` is true somebody else tells the player what to play.
     """
 
     said = Signal(str)
     alone = Signal(object)
+    compared = Signal(object)
 
     def __init__(
         self,
@@ -68,6 +70,7 @@ class Hearing(QObject):
     def forget(self) -> None:
         """Another session: nothing is heard alone, and no range was dragged."""
         self._audition = self._last_loop = None
+        self.compared.emit(None)
 
     @property
     def other_source(self) -> bool:
@@ -91,6 +94,8 @@ class Hearing(QObject):
             return
         now = auditioned(self._document.strip, self._audition)
         heard = self._switching.strip(now)
+        if heard is not now:
+            self.compared.emit(heard)
         self._transport.update(heard, self._switching.beside(now, heard), listening)
 
     def listen_to(self, listening: Listening) -> None:

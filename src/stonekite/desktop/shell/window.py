@@ -219,7 +219,7 @@ class Window(QMainWindow):
         self.panel.enter_asked.connect(self._go_in)
         self.riding.resized.connect(self._fit_timeline)
         self.sections.resized.connect(self._fit_timeline)
-
+        self.hearing.compared.connect(self.riding.compare)
         self.panel.ride_asked.connect(lambda number, path: self._ride(Address("stage", number, path)))
         for number, leg in enumerate(LEGS):
             row = self.leg_rows[leg]

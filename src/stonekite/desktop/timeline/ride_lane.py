@@ -1,7 +1,5 @@
 """The lane of rides under the waveforms: the open line with its points, the others thin, a version's dashed."""
 
-from dataclasses import dataclass
-
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
@@ -10,25 +8,12 @@ from PySide6.QtWidgets import QSizePolicy
 from stonekite.desktop.controls.theme import faded, font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
+from stonekite.desktop.pictures.ride_line import Line
 from stonekite.desktop.timeline.timeline import Timeline
-from stonekite.stages import riding
-from stonekite.stages.riding import Ride
-from stonekite.stages.settings import Setting
 from stonekite.words import clock, said
 
 _NEAR = 8.0
 _PAD = 7.0
-
-
-@dataclass(frozen=True)
-class Line:
-    """A ride to be drawn: what it moves, in which colour (a component's name), the ride; None: `value` stands still."""
-
-    name: str
-    setting: Setting
-    colour: str
-    ride: Ride | None
-    value: float = 0.0
 
 
 class RideLane(Picture):
@@ -185,13 +170,10 @@ class RideLane(Picture):
         xs = np.arange(0.0, self.width() + 2.0, 2.0)
         start, stop = self._timeline.view
         times = start + xs / max(1, self.width()) * (stop - start)
-        still = np.full(len(xs), line.value)
-        values = still if line.ride is None else riding.along(line.ride, line.setting, times)
         plot = self.plot()
-        travels = np.array([line.setting.to_travel(float(value)) for value in values])
         painter.setPen(pen)
         painter.setBrush(Qt.BrushStyle.NoBrush)
-        painter.drawPolyline(polyline(xs, plot.bottom() - travels * plot.height()))
+        painter.drawPolyline(polyline(xs, plot.bottom() - line.travels(times) * plot.height()))
 
     def _paint_readout(self, painter: QPainter) -> None:
         """The value and the time of the point that is held, or under the cursor."""

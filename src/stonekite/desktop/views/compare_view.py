@@ -26,6 +26,7 @@ from stonekite.desktop.pictures.compare_plots import (
     TimePlot,
 )
 from stonekite.desktop.pictures.linked_plot import Axis, Pair, Plot
+from stonekite.desktop.pictures.ride_line import lines_of
 from stonekite.desktop.views.difference_list import DifferenceList
 from stonekite.desktop.views.figure_table import FigureTable, TableHead
 from stonekite.desktop.views.switching import Switching
@@ -324,6 +325,7 @@ class CompareView(QWidget):
             figures[self.after],
             figures["difference"],
             letters[self.parts.value],
+            lines_of(self._strip(self.before), self._strip(self.after)),
         )
         self.legend.setText(
             said("dashed: {before}   solid: {after}").format(

@@ -13,13 +13,13 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.transport import Transport
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import CHANGES, WAYS, RideActions
-from stonekite.desktop.timeline.ride_lane import Line, RideLane
+from stonekite.desktop.pictures.ride_line import line_of
+from stonekite.desktop.timeline.ride_lane import RideLane
 from stonekite.desktop.timeline.timeline import Timeline
-from stonekite.session import ride_edits, tree
+from stonekite.session import ride_edits
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
-from stonekite.session.types import LEGS, Strip
-from stonekite.stages.riding import Ride
+from stonekite.session.types import Strip
 from stonekite.words import clock, said
 
 _MODES = {"off": said("Off"), "held": said("While held"), "on": said("From here on")}
@@ -39,8 +39,7 @@ class RidePanel(QWidget):
         self.rides = RideActions(document, self)
         self.rides.heard = self._heard
         self.lane = RideLane(timeline)
-        self.compared: Strip | None = None
-        """The strip of a version that is listened to: its line is dashed."""
+        self._compared: Strip | None = None
         self.wanted = False
         """Whether the panel is shown where nothing rides yet."""
         self.name = QPushButton(said("Ride"))
@@ -186,6 +185,12 @@ class RidePanel(QWidget):
 
     # Showing
 
+    def compare(self, strip: Strip | None) -> None:
+        """Draw the line of a version beside the one of the state now; None: of none."""
+        if strip is not self._compared:
+            self._compared = strip
+            self.refresh()
+
     def refresh(self) -> None:
         """Show the rides as they are now."""
         document = self._document
@@ -199,11 +204,11 @@ class RidePanel(QWidget):
             return
         rides = self.rides
         chosen = rides.chosen if rides.chosen is not None else document.touched
-        line = None if chosen is None else self._line(strip, chosen)
-        others = [self._line(strip, address) for address, _ in known if address != chosen]
+        line = None if chosen is None else line_of(strip, chosen)
+        others = [line_of(strip, address) for address, _ in known if address != chosen]
         beside = None
-        if self.compared is not None and chosen is not None and ride_edits.setting_of(self.compared, chosen):
-            beside = self._line(self.compared, chosen)
+        if self._compared is not None and chosen is not None:
+            beside = line_of(self._compared, chosen)
         self.name.setText(said("Ride: {name}").format(name=line.name) if line is not None else said("Ride…"))
         self.name.setAccessibleName(self.name.text())
         self.way.setEnabled(rides.ride is not None)
@@ -222,20 +227,6 @@ class RidePanel(QWidget):
         self.words.setText(words)
         self.words.setVisible(bool(words))
         self.lane.show_lines(line, [one for one in others if one is not None], beside, rides.place)
-
-    def _line(self, strip: Strip, address: Address) -> Line | None:
-        setting = ride_edits.setting_of(strip, address)
-        if setting is None:
-            return None
-        first = address.path.partition(".")[0]
-        colour = "both"
-        if address.of == "leg":
-            colour = strip.split.component(LEGS[address.number])
-        elif address.of == "stage" and first in LEGS:
-            colour = tree.carried(strip, address.number).component(first)  # type: ignore[arg-type]
-        ride: Ride | None = ride_edits.ride_of(strip, address)
-        value = ride_edits.value_of(strip, address)
-        return Line(ride_edits.called(strip, address), setting, colour, ride, value)
 
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
