@@ -1,12 +1,13 @@
 """Painting gives way to keys and mouse: what is kept takes turns, what lives leaves looks out, and all of it comes."""
 
 import time
+from types import SimpleNamespace
 
 import pytest
 from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPainter
-from PySide6.QtWidgets import QApplication
 
+from stonekite.desktop.pictures import turn as turns
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.desktop.pictures.turn import Turn, turn
 from stonekite.stages.compressor import Compressor
@@ -89,19 +90,22 @@ def test_a_hidden_picture_is_painted_whole_for_whoever_takes_it(pictures):
     assert picture.painted == painted + 1
 
 
-def test_a_turn_counts_what_is_spent_in_it_once_and_is_new_after_the_events(qtbot):
+def test_a_turn_counts_what_is_spent_in_it_once_and_is_new_after_the_events(qtbot, monkeypatch):
+    now = [0.0]
+    monkeypatch.setattr(turns, "time", SimpleNamespace(perf_counter=lambda: now[0]))
     mine = Turn()
     with mine:
         assert not mine.over
         with mine:
-            time.sleep(0.003)
+            now[0] += 0.003
         assert not mine.over and not mine.busy
-        time.sleep(0.003)
+        now[0] += 0.003
         assert mine.over
     assert mine.over and mine.busy
-    QApplication.processEvents()
-    assert not mine.over
-    qtbot.waitUntil(lambda: not mine.busy)
+    qtbot.waitUntil(lambda: not mine.over)
+    assert mine.busy
+    now[0] += 0.041
+    assert not mine.busy
 
 
 def test_what_keeps_a_history_gets_a_look_for_each_that_is_left_out(opened, monkeypatch):

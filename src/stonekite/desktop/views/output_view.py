@@ -77,8 +77,9 @@ class PlacePicture(QWidget):
         return self._ear + QPointF(radius * math.sin(angle), -radius * math.cos(angle))
 
     def place_of(self, side: SideName) -> QPointF:
-        """Where the handle of a side is. Both may stand at the same place: right stands nearer to the listener."""
-        inward = 0 if side == "left" else 34
+        """Where the handle of a side is. Both may stand at the same place: right stands nearer to the listener then."""
+        apart = abs(self._output.left.position - self._output.right.position)
+        inward = 0.0 if side == "left" else 34.0 * min(1.0, max(0.0, (70.0 - apart) / 40.0))
         return self._on_arc(getattr(self._output, side).position, self._radius - inward)
 
     def position_at(self, point: QPointF) -> float:
@@ -143,15 +144,19 @@ class PlacePicture(QWidget):
         )
         painter.setFont(font(8.5))
         painter.setPen(roles.chalk)
-        # The words of the left side stand off the arc, outside; those of the right one under it, inside.
+        # The words of the left side stand off the arc, outside; those of the right one under it, inside, or beside it
+        # where the listener is under it.
+        position = getattr(self._output, side).position
         if side == "left":
-            away = self._on_arc(getattr(self._output, side).position, self._radius + 38)
-        else:
+            away = self._on_arc(position, self._radius + 38)
+        elif centre.y() + 32.0 < self._ear.y() - 8.0 or abs(centre.x() - self._ear.x()) > 52.0:
             away = centre + QPointF(0.0, 23.0)
+        else:
+            away = centre + QPointF(52.0, 0.0)
         painter.drawText(
             QRectF(away.x() - 60, away.y() - 9, 120, 18),
             Qt.AlignmentFlag.AlignCenter,
-            _where(getattr(self._output, side).position),
+            _where(position),
         )
 
     def _paint_speaker(self, painter: QPainter, row: int, name: SideName) -> None:
