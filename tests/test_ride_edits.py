@@ -322,3 +322,21 @@ def test_the_line_of_a_version_is_dashed_and_compare_draws_both(window, qtbot, t
         view.over_time.pair.rides[0][0] is None
         and f"{name} {line[1].setting.shown(12.0)}" in view.over_time.spoken()
     )
+
+
+def test_what_follows_while_playing_leaves_the_window_time_for_the_rest(window, tmp_path, monkeypatch):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(8.0, 6)))
+    window.stages.add("gain")
+    panel = window.riding
+    panel.ride(Address("stage", window.stages.stage.id, "upper.gain_db"))
+    monkeypatch.setattr(window.transport, "playing", True)
+    followed = []
+    panel.moved_on.connect(lambda: (time.sleep(0.05), followed.append(window.document.shown_s)))
+    begun = time.perf_counter()
+    while (past := time.perf_counter() - begun) < 1.2:
+        panel.tick(past)
+        time.sleep(0.005)
+    assert 2 <= len(followed) <= 7  # 0.05 s of each 0.2
+    time.sleep(0.3)
+    panel.tick(6.0)
+    assert followed[-1] == 6.0  # and the last place is not left out

@@ -24,6 +24,9 @@ from stonekite.words import clock, said
 
 _MODES = {"off": said("Off"), "held": said("While held"), "on": said("From here on")}
 
+_SHARE = 4.0
+"""While it plays, what follows takes one in so many parts of the window's time: an echo's picture is dear to make."""
+
 
 class RidePanel(QWidget):
     """Shows the rides of a document, and keeps what is shown of ridden settings at the play position. `moved_on` says
@@ -40,6 +43,7 @@ class RidePanel(QWidget):
         self.rides.heard = self._heard
         self.lane = RideLane(timeline)
         self._compared: Strip | None = None
+        self._rests_until = 0.0
         self.wanted = False
         """Whether the panel is shown where nothing rides yet."""
         self.name = QPushButton(said("Ride"))
@@ -244,8 +248,12 @@ class RidePanel(QWidget):
         self.rides.tick(pressed)
         if self.isVisible():
             self.lane.show_position(position)
-        if abs(position - document.shown_s) < 0.02 or (pressed and not self._transport.playing):
+        playing, now = self._transport.playing, time.perf_counter()
+        if abs(position - document.shown_s) < 0.02 or (pressed and not playing):
+            return
+        if playing and now < self._rests_until:
             return
         document.shown_s = position
         if ride_edits.any_rides(document.strip):
             self.moved_on.emit()
+            self._rests_until = now + _SHARE * (time.perf_counter() - now)
