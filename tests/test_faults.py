@@ -12,6 +12,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from conftest import RATE, THOROUGH, noise, session_on, write_wav
+from PySide6.QtWidgets import QMessageBox
 
 from stonekite.desktop.shell import opening as opening_module
 from stonekite.session import storage
@@ -110,8 +111,18 @@ def mutated(text: bytes, rng: random.Random) -> bytes:
 
 @pytest.fixture
 def refusing(window, monkeypatch):
-    """A window whose questions and complaints are kept instead of asked."""
+    """A window whose questions and complaints are kept instead of asked; every other damaged session is opened as far as
+    it can be used."""
     said: list[str] = []
+
+    def answer(box: QMessageBox) -> None:
+        assert box.windowTitle() == "Damaged session" and box.informativeText()
+        said.append(box.text())
+        use = next(b for b in box.buttons() if box.buttonRole(b) == QMessageBox.ButtonRole.AcceptRole)
+        if len(box.informativeText()) % 2:
+            use.click()
+
+    monkeypatch.setattr(QMessageBox, "exec", answer)
     monkeypatch.setattr(window, "complain", said.append)
     window.opening.complained.disconnect()
     window.opening.complained.connect(said.append)
@@ -171,7 +182,7 @@ def test_mutated_sessions_are_opened_or_refused_in_one_sentence(refusing, qtbot,
         slowest = max(
             slowest, quickest(lambda target=target, view=view: opened_in(qtbot, refusing, target, view))
         )
-        assert len(said) <= 1 and all(one_sentence(sentence) for sentence in said), said
+        assert len(said) <= 2 and all(one_sentence(sentence) for sentence in said), said
         opened += not said
         window.document.discard()
     memory = _memory_mb("VmHWM") - before
