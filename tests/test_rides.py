@@ -420,6 +420,11 @@ def test_rides_go_where_the_settings_go():
     [
         ((("upper.gain_db", (0.0, -3.0)), ("upper.gain_db", (0.0, -6.0))), "one ride"),
         ((("upper.gain_db", (0.0, 99.0)),), "out of range"),
+        ((("upper.gain_db", (0.0, float("nan"))),), "out of range"),
+        ((("upper.gain_db", ("loud",)),), "This cannot be"),
+        ((("Upper gain", (0.0,)),), "This cannot be"),
+        ((("upper.gain_db", ()),), "This cannot be"),
+        (tuple((f"upper.x{k}", (0.0,)) for k in range(201)), "200 rides in one place at the most"),
     ],
 )
 def test_rides_that_cannot_be_are_said(rides, why):

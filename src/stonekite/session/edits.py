@@ -32,9 +32,13 @@ def put(whole: Tree, path: Path, value: Any) -> Tree:
         items = list(whole)  # type: ignore[call-overload]
         items[step] = put(items[step], rest, value)
         return tuple(items)  # type: ignore[return-value]
-    inner = put(at(whole, (step,)), rest, value)
+    was = at(whole, (step,))
+    inner = put(was, rest, value)
     changed = msgspec.structs.replace(whole, **{str(step): inner})  # type: ignore[type-var]
-    if not rest:  # only the struct that holds the value can have become invalid
+    alike = isinstance(value, msgspec.Struct) and type(value) is type(
+        was
+    )  # such a one was looked at when it was made
+    if not rest and not alike:  # only the struct that holds the value can have become invalid
         msgspec.convert(msgspec.to_builtins(changed), type(whole))
     return changed
 

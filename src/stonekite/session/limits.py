@@ -49,12 +49,16 @@ _FLAWS = Remembered()
 def _flaw_of(value: Any) -> str:
     """What of a value its declared type does not accept, as a sentence; empty if nothing."""
 
+    rides = getattr(value, "rides", ())
+
     def look() -> str:
+        # Rides may be long, and an edit changes one of them: each is looked at by itself.
+        still = msgspec.structs.replace(value, rides=()) if rides else value
         try:
-            msgspec.convert(msgspec.to_builtins(value, builtin_types=(bytes,)), type(value))
+            msgspec.convert(msgspec.to_builtins(still, builtin_types=(bytes,)), type(still))
         except msgspec.ValidationError as error:
             return said("This cannot be: {reason}.").format(reason=error)
-        return ""
+        return next((why for ride in rides if (why := _flaw_of(ride))), "")
 
     return _FLAWS.of(value, None, look)
 

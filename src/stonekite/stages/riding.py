@@ -5,6 +5,7 @@ are gone with it. It names a setting by the path of fields from the stage: `uppe
 """
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Annotated, Any, Literal
 
 import msgspec
@@ -69,16 +70,30 @@ def flaw(stage: Any) -> str:
     paths = [ride.path for ride in stage.rides]
     if len(set(paths)) != len(paths):
         return said("A setting has one ride.")
+    if len(paths) > MOST_RIDES:
+        return said("There are {most} rides in one place at the most.").format(most=MOST_RIDES)
     for ride in stage.rides:
-        times = [point.at_s for point in ride.points]
-        if sorted(times) != times:
+        if not _LOOKED_AT.of(ride, None, partial(_is_ordered, ride)):
             return said("The points of a ride follow each other in time.")
         there = found(stage, ride.path)
-        if there is not None and any(
-            not there[2].low <= point.value <= there[2].high for point in ride.points
-        ):
+        if there is None:
+            continue
+        span = there[2].low, there[2].high
+        if not _LOOKED_AT.of(ride, span, partial(_is_within, ride, span)):
             return said("{label}: a point of its ride is out of range.").format(label=there[2].label)
     return ""
+
+
+_LOOKED_AT = Remembered()
+
+
+def _is_ordered(ride: Ride) -> bool:
+    times = [point.at_s for point in ride.points]
+    return sorted(times) == times
+
+
+def _is_within(ride: Ride, span: tuple[float, float]) -> bool:
+    return all(span[0] <= point.value <= span[1] for point in ride.points)
 
 
 def on_legs(rides: tuple[Ride, ...], names: dict[str, str]) -> tuple[Ride, ...]:
