@@ -8,11 +8,11 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.engine.offline.changes import with_levels
 from stonekite.files.audio import AudioError, Facts, facts, fingerprint, pick_channels, shown_name
 from stonekite.session import edits, limits, ride_edits, storage, tree
 from stonekite.session.history import History, Kept
 from stonekite.session.keeping import saves
+from stonekite.session.kept_levels import with_levels
 from stonekite.session.ride_edits import Address
 from stonekite.session.timing import retimed
 from stonekite.session.types import (

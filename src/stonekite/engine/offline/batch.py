@@ -9,7 +9,7 @@ from typing import NamedTuple, TypeVar
 import msgspec
 import numpy as np
 
-from stonekite.engine.offline.changes import StageChanges, with_levels
+from stonekite.engine.offline.changes import StageChanges
 from stonekite.engine.offline.compare import source_of
 from stonekite.engine.offline.export import Exported, told, written
 from stonekite.engine.offline.hearing import heard_in_steps
@@ -18,6 +18,7 @@ from stonekite.engine.offline.render import open_source, rendered
 from stonekite.files.audio import READABLE, AudioError, Reader, fingerprint
 from stonekite.session import edits, presets, tree
 from stonekite.session.export_sets import RESULT, ExportSet, SetError, names
+from stonekite.session.kept_levels import with_levels
 from stonekite.session.storage import load
 from stonekite.session.types import Desk, Session, Sound, Source, Stem, Strip
 from stonekite.stages.base import Context
