@@ -22,6 +22,7 @@ from stonekite.cli_figures import (
     warn_of_overs,
     written,
 )
+from stonekite.files.amiss import amiss
 from stonekite.words import said
 
 
@@ -183,13 +184,8 @@ def render(
                 tell(step)
     warn_of_overs(done.overs)
     warn_of_damage(done.repaired, Path(loaded.sound.stems[0].source.path))
-    for name in done.guarded:
-        click.echo(
-            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(
-                name=name
-            ),
-            err=True,
-        )
+    for sentence in amiss(guarded=done.guarded):
+        warn(sentence)
     written(
         done.paths,
         as_json,

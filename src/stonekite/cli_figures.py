@@ -10,6 +10,7 @@ from typing import Any, TypeVar
 
 import click
 
+from stonekite.files.amiss import amiss
 from stonekite.words import said
 
 FILE = click.Path(path_type=Path)
@@ -109,8 +110,8 @@ def warn_of_damage(count: int, audio: Path) -> None:
 
 
 def warn_of_overs(overs: int) -> None:
-    if overs:
-        warn(said("{overs} samples were over full scale and were cut off there.").format(overs=overs))
+    for sentence in amiss(overs):
+        warn(sentence)
 
 
 def written(paths: list[Path], as_json: bool, **more: Any) -> None:

@@ -9,6 +9,7 @@ from PySide6.QtCore import QObject, Signal
 
 from stonekite.engine.offline.rejoining import Finding, Leftover, findings, refusal
 from stonekite.engine.offline.returned import Returned
+from stonekite.files.amiss import amiss
 from stonekite.files.audio import Bits
 from stonekite.files.components import Note, component_names, usual_bits
 from stonekite.measure.headroom import Survey
@@ -259,11 +260,7 @@ class Pairing(QObject):
             return
         self.joined = answer.path
         words = said("Written: “{name}”.").format(name=Path(answer.path).name)
-        if answer.overs:
-            words += " " + said("{overs} samples were over full scale and were cut off there.").format(
-                overs=answer.overs
-            )
-        self.said.emit(words)
+        self.said.emit(" ".join([words, *amiss(answer.overs)]))
 
     def _lost(self) -> None:
         self.busy, self.fault = "", said("This stopped unexpectedly; try again.")

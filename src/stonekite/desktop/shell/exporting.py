@@ -9,6 +9,7 @@ from stonekite.desktop.controls.plain import may_overwrite
 from stonekite.desktop.dialogs.dialogs import ExportDialog
 from stonekite.desktop.model.document import Document
 from stonekite.engine.offline.export import component_path
+from stonekite.files.amiss import amiss
 from stonekite.processes.jobs import Answer, Export, Failed, Progress, Written
 from stonekite.processes.pool import EXPORT, Pool
 from stonekite.session.types import LEGS
@@ -101,19 +102,10 @@ class Exporting(QObject):
 
 def _told(written: Written) -> str:
     names = ", ".join(f"“{Path(p).name}”" for p in written.paths)
-    sentences = [said("Written: {names}.").format(names=names)]
-    if written.overs:
-        sentences.append(
-            said("{overs} samples were over full scale and were cut off there.").format(overs=written.overs)
-        )
-    if written.repaired:
-        sentences.append(
-            said("{repaired} damaged samples were written as silence.").format(repaired=written.repaired)
-        )
-    for name in written.guarded:
-        sentences.append(
-            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
-        )
+    sentences = [
+        said("Written: {names}.").format(names=names),
+        *amiss(written.overs, written.repaired, written.guarded),
+    ]
     if written.dithered:
         sentences.append(said("With TPDF dither."))
     return " ".join(sentences)

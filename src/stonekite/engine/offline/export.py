@@ -15,6 +15,7 @@ from stonekite.engine.graph.tails import Tail, frames_of
 from stonekite.engine.offline.ahead import ahead
 from stonekite.engine.offline.levelling import DIFFERENCE, UNPROCESSED, Kept, Levelled, Levels, Sink, levelled
 from stonekite.engine.offline.render import open_source, rendered
+from stonekite.files.amiss import amiss
 from stonekite.files.atomic import Together
 from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.alone import only
@@ -46,20 +47,7 @@ class Exported:
 
 def told(done: Exported) -> list[str]:
     """What is to be known of files that were written, in sentences."""
-    sentences = list(done.sentences)
-    if done.overs:
-        sentences.append(
-            said("{overs} samples were over full scale and were cut off there.").format(overs=done.overs)
-        )
-    if done.repaired:
-        sentences.append(
-            said("{repaired} damaged samples were written as silence.").format(repaired=done.repaired)
-        )
-    for name in done.guarded:
-        sentences.append(
-            said("{name} was louder than +12 dBFS: its guard made it silent from there on.").format(name=name)
-        )
-    return sentences
+    return [*done.sentences, *amiss(done.overs, done.repaired, done.guarded)]
 
 
 def set_written(
