@@ -6,7 +6,7 @@ from collections.abc import Callable
 import msgspec
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.engine.play.strip import Prepared
+from stonekite.engine.mix.strip import Prepared
 from stonekite.session import edits, limits, tree
 from stonekite.session.timing import retimed
 from stonekite.session.types import Leg, Session, Sound, Source, Stem, Strip

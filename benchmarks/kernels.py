@@ -8,8 +8,8 @@ import numpy as np
 import soundfile
 from scipy import signal
 
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.offline.export import export
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.types import Session, Sound, Source, Stem, Strip
 from stonekite.signal.filters import biquads, convolution
 from stonekite.stages.base import At, Context

@@ -13,8 +13,8 @@ from benchmarks.kernels import BLOCK, FULL, RATE, SCIPY_LESS, best, eight_bands,
 from stonekite.desktop.links.transport import Transport
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.line import Line
-from stonekite.engine.play.strip import StripPlayer
-from stonekite.session import storage
+from stonekite.engine.mix.strip import StripPlayer
+from stonekite.session import storage, tree
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.bands import BandsStage
@@ -155,7 +155,9 @@ def many_in_the_player_rows(folder: Path) -> list[tuple[str, str]]:
             time.sleep(0.002)
 
     transport.start()
-    transport.load(Source(path=str(path), rate=RATE, frames=RATE * 30), strip)
+    source = Source(path=str(path), rate=RATE, frames=RATE * 30)
+    sound = Sound(stems=(Stem(id=9999, name="bench", source=source, strip=strip),))
+    transport.load(sound, 9999, 9999)
     while not transport.playing:
         transport.play()
         wait(0.5)
@@ -166,7 +168,8 @@ def many_in_the_player_rows(folder: Path) -> list[tuple[str, str]]:
         stages = tuple(Eq(id=s.id, upper=side, lower=s.lower) if s.id == 2 else s for s in strip.stages)
         if k % 4 == 1:
             stages = (*stages[:30], *stages[31:])
-        transport.update(other if k % 8 == 7 else msgspec.structs.replace(strip, stages=stages))
+        heard = other if k % 8 == 7 else msgspec.structs.replace(strip, stages=stages)
+        transport.update(tree.put_strip(sound, 9999, heard), 9999, 9999)
         wait(0.12)
     status = transport.status
     figures = (

@@ -18,6 +18,7 @@ from benchmarks.kernels import ALL, CHAIN
 from stonekite.desktop.controls import theme
 from stonekite.desktop.shell.application import settle
 from stonekite.desktop.shell.window import Window
+from stonekite.session import tree
 from stonekite.session.tree import Path as Place
 from stonekite.session.types import Leg, Strip
 from stonekite.stages.base import LEGS
@@ -259,7 +260,9 @@ def control_rows(folder: Path) -> list[tuple[str, str]]:
         strip = Strip(upper=Leg(muted=k % 2 == 0), lower=Leg(muted=k % 2 == 0))
         updates = int(window.transport.status["updates"])
         begin = time.monotonic()
-        window.transport.update(strip)
+        place = window.document.place
+        sound = tree.put_strip(window.document.session.sound, place, strip)
+        window.transport.update(sound, place, place)
         while (
             int(window.transport._player.shared.read()["updates"]) == updates and time.monotonic() - begin < 2
         ):

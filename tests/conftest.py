@@ -13,6 +13,7 @@ import numpy as np
 import pytest
 import soundfile
 
+from stonekite.session import tree
 from stonekite.session.types import Session, Sound, Source, Stem, Strip
 
 RATE = 48_000
@@ -48,6 +49,22 @@ def session_on(path: Path, strip: Strip | None = None) -> Session:
         channel_count=info.channels,
     )
     return Session(sound=Sound(stems=(Stem(id=1, name=path.stem, source=source, strip=strip or Strip()),)))
+
+
+def play_of(transport, session: Session) -> None:
+    """Have a session's first stem played."""
+    transport.load(session.sound, session.sound.stems[0].id, session.sound.stems[0].id)
+
+
+def hear_strip(transport, strip: Strip) -> None:
+    """Have another strip of the first stem heard."""
+    number = transport.sound.stems[0].id
+    transport.update(tree.put_strip(transport.sound, number, strip), number, number)
+
+
+def heard_strip(window) -> Strip:
+    """The open strip as the player was told to play it."""
+    return tree.strip_in(window.transport.sound, window.document.place)
 
 
 def excerpt(path: Path, seconds: float, folder: Path) -> Path:

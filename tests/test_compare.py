@@ -152,9 +152,9 @@ def report(tmp_path):
     columns = [
         ("Unprocessed", done(measured(Subject(stem.source)))),
         ("Processed", done(measured(Subject(stem.source, stem.strip)))),
-        ("Version 1", done(measured(Subject(stem.source, session.versions[0].strip)))),
+        ("Version 1", done(measured(Subject(stem.source, session.versions[0].sound.stems[0].strip)))),
     ]
-    return session, columns, of_session(session, columns, ["all of it"])
+    return session, columns, of_session(session, session.sound.stems[0].id, columns, ["all of it"])
 
 
 def test_the_page_needs_nothing_else_and_says_everything(report, tmp_path):

@@ -6,7 +6,7 @@ import json
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, sine, write_wav
+from conftest import RATE, heard_strip, noise, sine, write_wav
 from hands import LEFT, click, drag, from_menu, press, to_front
 from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QWidget
@@ -69,7 +69,7 @@ def test_versions_are_kept_heard_matched_and_used_by_key(versions, qtbot, tmp_pa
     )
     press(qtbot, window, Qt.Key.Key_2, ALT)
     assert window.listen.heard == "version 2"
-    assert window.transport._strip is window.document.session.version(2).strip
+    assert heard_strip(window) is window.document.session.version(2).sound.stems[0].strip
     assert window.transport.listening.processed_db == pytest.approx(-12, abs=0.02)
     assert len(window.transport._beside) == 2  # all are as late as what is heard
     press(qtbot, window, Qt.Key.Key_1, ALT)
@@ -80,7 +80,7 @@ def test_versions_are_kept_heard_matched_and_used_by_key(versions, qtbot, tmp_pa
     # An edit is heard at once: the state now comes back.
     press(qtbot, window, Qt.Key.Key_1, ALT)
     louder(window, -5.0)
-    assert window.listen.heard == "processed" and window.transport._strip is window.document.strip
+    assert window.listen.heard == "processed" and heard_strip(window) is window.document.strip
     # Back to a version, and undone.
     window.listen.versions.menu_asked.emit(1, QPoint(10, 10))
     from_menu(qtbot, window.switching.menu, "Make it the state now")
@@ -94,7 +94,7 @@ def test_versions_are_kept_heard_matched_and_used_by_key(versions, qtbot, tmp_pa
     dialog.reject()
     assert window.document.session.version(2).note == "too loud"
     window.switching.replace(2)
-    assert window.document.session.version(2).strip == window.document.strip
+    assert window.document.session.version(2).sound.stems[0].strip == window.document.strip
     window.document.save(tmp_path / "v.kite")
     assert storage.load(tmp_path / "v.kite").versions == window.document.session.versions
 
@@ -107,7 +107,7 @@ def test_a_level_that_is_given_back_is_no_edit(versions, qtbot):
     window.document.keep_levels({stage.id: -3.0})
     assert window.document.strip.stages[0].kept_db == 3.0
     assert window.listen.heard == "version 1"
-    assert window.transport._strip is window.document.session.version(1).strip
+    assert heard_strip(window) is window.document.session.version(1).sound.stems[0].strip
     window.document.undo()
     assert window.listen.heard == "processed"
 
@@ -415,17 +415,17 @@ def test_a_blind_test_by_keys_from_beginning_to_result(versions, qtbot, tmp_path
         strips = []
         for key in (Qt.Key.Key_A, Qt.Key.Key_B, Qt.Key.Key_X):
             qtbot.keyClick(view, key)
-            strips.append((window.transport._strip, window.transport.listening.what))
+            strips.append((heard_strip(window), window.transport.listening.what))
         assert strips[2] == strips[hidden] and strips[0] != strips[1]
         heard.append(window.transport.listening)
         # Keys that would switch in the window do nothing here.
         before = window.transport.listening
-        playing = window.transport._strip
+        playing = heard_strip(window)
         for key in (Qt.Key.Key_1, Qt.Key.Key_2, Qt.Key.Key_V, Qt.Key.Key_H):
             qtbot.keyClick(view, key)
         window.document.changed.emit()  # as when a measurement gives a level back
         assert window.transport.listening == before and len(window.document.session.versions) == 2
-        assert window.transport._strip is playing
+        assert heard_strip(window) is playing
         qtbot.keyClick(view, Qt.Key.Key_A if hidden == 0 else Qt.Key.Key_B, SHIFT)
     assert "6 of 6 trials" in view.words.text() and "0.0156" in view.words.text()
     test = window.document.session.desk.blind_tests[0]

@@ -7,7 +7,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from stonekite.desktop.model.document import Document
-from stonekite.session import edits, storage
+from stonekite.session import edits, storage, tree
 from stonekite.session.types import BlindTest, Loop, Session, Sound, Source, Stem
 
 STEPS = st.lists(
@@ -33,7 +33,7 @@ def opened() -> Document:
             stems=(Stem(id=1, name="log", source=Source(path="/log.wav", rate=48_000, frames=480_000)),)
         )
     )
-    session, _ = edits.add_stage(session, 0, "gain")
+    session, _ = edits.add_stage(session, tree.FIRST, "gain")
     document.open(session)
     return document
 

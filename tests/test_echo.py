@@ -12,10 +12,10 @@ from trees import drawn, drawn_branch
 
 from stonekite import notes
 from stonekite.engine.graph.chain import Chain
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.render import open_source
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.session.spur import Spur
 from stonekite.session.types import Session, Sound, Source, Split, Stem, Strip
 from stonekite.signal import loops

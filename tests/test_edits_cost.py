@@ -11,7 +11,7 @@ from test_kinds import programme
 from trees import drawn_stage, drawn_strip
 
 from stonekite.engine.graph.chain import Chain
-from stonekite.engine.play.strip import Prepared, StripPlayer
+from stonekite.engine.mix.strip import Prepared, StripPlayer
 from stonekite.remembered import Remembered
 from stonekite.session import edits, tree
 from stonekite.session.timing import retimed

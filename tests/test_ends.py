@@ -12,8 +12,8 @@ from test_stages import through
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.ends import output_matrix, shares
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.offline.render import rendered
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Intake, IntakeSide, Output, Place, Strip
 from stonekite.signal.alignment import Alignment

@@ -15,10 +15,10 @@ from test_kinds import drawn_stage, programme
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.probing import Tap
+from stonekite.engine.mix.strip import GLIDE_S, StripPlayer
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.play.listen import Listener, Listening
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import GLIDE_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Leg, Split, Strip
 from stonekite.signal.matrix import MATRICES, decode, encode

@@ -12,8 +12,9 @@ from trees import drawn_stage, drawn_strip
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.session import edits, foreign, limits, storage, tree
+from stonekite.session.mix.fader import Fader
 from stonekite.session.spur import Spur
-from stonekite.session.types import Strip
+from stonekite.session.types import Mix, Strip
 from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.branch import Branch
 from stonekite.stages.gain import Gain, GainSide
@@ -42,11 +43,19 @@ def with_strange(session) -> dict:
 def session(tmp_path):
     made = edits.put(session_on(write_wav(tmp_path / "a.wav", noise(1.0))), ("sound", "stems", 0, "id"), 9)
     for kind in ("eq", "bands", "drive"):
-        made, _ = edits.add_stage(made, 0, kind)
+        made, _ = edits.add_stage(made, tree.FIRST, kind)
     return made
 
 
-NEW = {"rides": [], "grips": [], "sections": []}
+NEW = {
+    "rides": [],
+    "grips": [],
+    "sections": [],
+    "buses": [],
+    "mix": json.loads(msgspec.json.encode(Mix())),
+    "made": None,
+}
+OF_A_STEM = {"start_s": 0.0, "fader": json.loads(msgspec.json.encode(Fader())), "into": 0, "sends": [], "hue": None}
 """What sessions have got since, and what it is in older ones."""
 
 
@@ -55,6 +64,7 @@ def as_it_was(value):
     if isinstance(value, dict):
         new = {
             **NEW,
+            **(OF_A_STEM if value.keys() >= {"source", "strip"} else {}),
             **({"delay_ms": 0.0} if value.keys() >= {"level_db", "muted"} and "branch" not in value else {}),
         }
         assert all(value.get(name, nothing) == nothing for name, nothing in new.items())
@@ -89,12 +99,12 @@ def test_a_newer_format_says_so_and_what_is_wrong_in_an_older_one_is_said_at_its
 
 def test_a_number_is_never_given_again(session):
     """Not after its stage was removed, saved and opened; and not where only a version still has it."""
-    session, number = edits.add_stage(session, 0, "echo")
+    session, number = edits.add_stage(session, tree.FIRST, "echo")
     inside = [n for _, n in tree.numbers(session.sound) if n >= number]
-    session = edits.remove_stage(session, 0, number)
+    session = edits.remove_stage(session, tree.FIRST, number)
     again = storage.decode(storage.encode(session))
     assert again == session
-    again, new = edits.add_stage(again, 0, "gate")
+    again, new = edits.add_stage(again, tree.FIRST, "gate")
     assert new > max(inside) and again.last_id == new
 
 
@@ -119,9 +129,9 @@ def test_when_all_numbers_are_used_it_is_said(session):
     full = msgspec.structs.replace(session, last_id=HIGHEST_ID)
     assert not limits.excess(full)
     with pytest.raises(ValueError, match="start a new session"):
-        edits.add_stage(full, 0, "gain")
+        edits.add_stage(full, tree.FIRST, "gain")
     with pytest.raises(ValueError, match="start a new session"):
-        edits.add_spur(full, 0, drawn_strip(1).spurs[0])
+        edits.add_spur(full, tree.FIRST, drawn_strip(1).spurs[0])
     assert "start a new session" in limits.excess(msgspec.structs.replace(full, last_id=HIGHEST_ID + 1))
 
 
@@ -169,7 +179,7 @@ def test_a_stage_of_an_unknown_kind_is_kept_as_it_came(session):
     # Written as it came, in its place; taken out and given another number it says so.
     written = json.loads(storage.encode(opened))
     assert written["sound"]["stems"][0]["strip"]["stages"][1] == STRANGE
-    moved = edits.move_stage(opened, 0, 40, 2)
+    moved = edits.move_stage(opened, tree.FIRST, 40, 2)
     path, _ = tree.find(moved.sound.stems[0].strip, 40)
     out = edits.put(moved, ("sound", "stems", 0, "strip", *path, "inserted"), False)
     written = json.loads(storage.encode(out))

@@ -117,7 +117,7 @@ def test_earlier_saves_are_looked_at_heard_and_taken_back(window, qtbot, path):
     assert "−3.0 dB → −6.0 dB" in dialog.lines.text()
     QTest.mouseClick(dialog.hear, Qt.MouseButton.LeftButton)
     (version,) = window.document.session.versions
-    assert version.strip.upper.level_db == -3.0 and window.listen.version == version.number
+    assert version.sound.stems[0].strip.upper.level_db == -3.0 and window.listen.version == version.number
     assert window.document.strip.upper.level_db == -6.0
     QTest.mouseClick(dialog.take, Qt.MouseButton.LeftButton)
     assert window.document.strip.upper.level_db == -3.0 and not dialog.isVisible()

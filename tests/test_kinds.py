@@ -14,7 +14,7 @@ from trees import SPLITS, drawn, drawn_stage
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.line import Line
-from stonekite.engine.play.strip import StripPlayer
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.session.tree import walk
 from stonekite.session.types import Intake, IntakeSide, Output, Strip
 from stonekite.stages.base import LEGS, Context, Stage

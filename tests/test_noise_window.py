@@ -4,7 +4,7 @@ import msgspec
 import numpy as np
 import pyloudnorm
 import soundfile
-from conftest import excerpt_of
+from conftest import excerpt_of, heard_strip
 from hands import click, drag, from_menu, press
 from PySide6.QtCore import QPointF, Qt
 from PySide6.QtWidgets import QFileDialog
@@ -123,7 +123,7 @@ def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch
     qtbot.waitUntil(lambda: window.stages.stage.shared.learned is not None, timeout=90_000)
     # What goes is heard while it plays: the change alone.
     qtbot.mouseClick(window.panel.change, Qt.MouseButton.LeftButton)
-    assert window.transport._strip.stages[0].change_only
+    assert heard_strip(window).stages[0].change_only
     qtbot.mouseClick(window.panel.change, Qt.MouseButton.LeftButton)
     # Three analyses as versions, switched by keys at equal loudness.
     control = editor.shared.controls["analysis"]

@@ -7,11 +7,11 @@ import time
 import msgspec
 import numpy as np
 import pytest
-from conftest import noise, write_wav
+from conftest import hear_strip, noise, write_wav
 from test_player import loaded, transport  # noqa: F401
 
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.alone import leaving_out
 from stonekite.session.types import Leg, Strip
@@ -52,15 +52,15 @@ def test_what_cannot_be_built_is_named_and_what_was_there_goes_on(broken, tmp_pa
             one.play()
             one.read(4800)
         playback.update(Strip(stages=(EQ, LOUD)))
-        assert playback.refused is not None and playback.refused.stage == 9
+        refused = playback.take_refused()
+        assert refused is not None and refused.stage == 9
         assert np.array_equal(playback.read(9600), wanted.read(9600))
         # A start with it, too, goes on with what was there.
-        playback.refused = None
         playback.seek(2400)
         wanted.seek(2400)
         playback.read(4800)
         wanted.read(4800)
-        assert playback.refused is not None
+        assert playback.take_refused() is not None
         assert np.array_equal(playback.read(4800), wanted.read(4800))
 
 
@@ -70,7 +70,8 @@ def test_a_session_opened_with_it_plays_without_that_stage(broken, tmp_path):
         playback, wanted = Playback(reader, Strip(stages=(EQ, LOUD))), Playback(other, Strip(stages=(EQ,)))
         for one in (playback, wanted):
             one.play()
-        assert playback.refused is not None and playback.refused.stage == 9
+        refused = playback.take_refused()
+        assert refused is not None and refused.stage == 9
         assert np.array_equal(playback.read(9600), wanted.read(9600))
 
 
@@ -131,7 +132,7 @@ def test_a_strip_that_is_too_much_is_said_plays_with_gaps_and_comes_back(qtbot, 
     for k in range(8):  # as many as it takes on this machine: 64 in each of nine paths
         stages = tuple(msgspec.structs.replace(s, id=1000 * (k + 1) + s.id) for s in strip.stages)
         spurs.append(Spur(name=f"Pier {k}", branch=Branch(id=1000 * (k + 1), stages=stages)))
-    transport.update(msgspec.structs.replace(strip, spurs=tuple(spurs)))
+    hear_strip(transport, msgspec.structs.replace(strip, spurs=tuple(spurs)))
     qtbot.waitUntil(lambda: bool(told), timeout=120_000)
     assert told[0].load > 1.0 and len(told[0].stages) == 3
     place = transport.position_s
@@ -142,7 +143,7 @@ def test_a_strip_that_is_too_much_is_said_plays_with_gaps_and_comes_back(qtbot, 
     qtbot.waitUntil(lambda: not transport.status["playing"], timeout=20_000)
     assert time.monotonic() - begin < 20.0, "it obeys"
     transport.play()
-    transport.update(Strip(stages=(EQ,)))
+    hear_strip(transport, Strip(stages=(EQ,)))
     qtbot.waitUntil(lambda: told[-1].load == 0.0, timeout=120_000)
     assert transport.player_pid == pid
 
@@ -166,7 +167,7 @@ def test_without_a_compiled_kernel_the_first_sound_comes_before_all_are_there(qt
         assert not (tmp_path / "kernels" / "kernels").joinpath("noise").exists()
         # What is added is compiled beside the playing, which goes on without it until then.
         strip = Strip(stages=(EQ, Noise(id=5)))
-        made.update(strip)
+        hear_strip(made, strip)
         qtbot.waitUntil(lambda: any("Noise" in event.labels for event in said), timeout=20_000)
         place = made.position_s
         qtbot.wait(500)

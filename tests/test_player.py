@@ -10,7 +10,7 @@ import msgspec
 import numpy as np
 import pytest
 import soundfile
-from conftest import noise, session_on, write_wav
+from conftest import hear_strip, noise, play_of, session_on, write_wav
 
 from stonekite.desktop.links.transport import Transport
 from stonekite.engine.offline.render import rendered
@@ -64,7 +64,7 @@ def transport(qtbot):
 
 def loaded(qtbot, transport: Transport, path: Path, strip: Strip = STRIP) -> None:
     with qtbot.waitSignal(transport.ready, timeout=60_000):
-        transport.load(session_on(path, strip).sound.stems[0].source, strip)
+        play_of(transport, session_on(path, strip))
 
 
 def ride(path: str, low: float, high: float) -> Ride:
@@ -136,7 +136,7 @@ def test_seek_pause_listen_and_meters(qtbot, transport, tmp_path):
     assert -30 < transport.status["momentary"][0] < -5
     assert transport.status["spectra"].max() > -60
     transport.listen(Listening("difference"))
-    transport.update(Strip(upper=Leg(muted=True)))
+    hear_strip(transport, Strip(upper=Leg(muted=True)))
     qtbot.waitUntil(lambda: transport.status["updates"] == 1, timeout=5000)
     transport.pause()
     qtbot.waitUntil(lambda: not transport.status["playing"], timeout=5000)
@@ -157,7 +157,7 @@ def test_changes_among_64_stages_hardly_hold_a_block_back(qtbot, transport, tmp_
     for k in range(12):
         moved = EqSide(bands=(Band(frequency_hz=300.0 + 50 * k, gain_db=5),))
         changed = (Eq(id=1, upper=moved, lower=bell), *(stages[1:] if k % 3 else stages[1:30]))
-        transport.update(Strip(stages=changed))
+        hear_strip(transport, Strip(stages=changed))
         qtbot.wait(150)
     qtbot.waitUntil(lambda: transport.status["updates"] == 12, timeout=10_000)
     held = float(transport.status["held_s"])
@@ -235,7 +235,7 @@ def test_a_recording_that_is_gone_is_said(qtbot, transport, tmp_path):
     session = session_on(path)
     path.unlink()
     with qtbot.waitSignal(transport.failed, timeout=60_000) as told:
-        transport.load(session.sound.stems[0].source, Strip())
+        play_of(transport, session)
     assert "is not there" in told.args[0]
 
 
@@ -246,7 +246,7 @@ def test_a_player_that_is_not_tested_does_not_write_where_it_is_told(qtbot, tmp_
     try:
         path = write_wav(tmp_path / "a.wav", noise(1.0))
         with qtbot.waitSignal(made.ready, timeout=30_000):
-            made.load(session_on(path, Strip()).sound.stems[0].source, Strip())
+            play_of(made, session_on(path, Strip()))
         made.disturb("record", path=str(tmp_path / "out.wav"))
         made.play()
         qtbot.waitUntil(lambda: made.position_s > 0.3, timeout=10_000)

@@ -10,7 +10,7 @@ from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.generator import generator_source
 from stonekite.engine.offline.render import open_source
 from stonekite.measure.spectrum import LongTermSpectrum, centres
-from stonekite.session import edits, presets, storage
+from stonekite.session import edits, presets, storage, tree
 from stonekite.session.types import Generator, Intake, Session, Sound, Split, Stem, Strip
 from stonekite.stages.amp.voices import VOICES
 from stonekite.stages.eq import Band, Eq, EqSide, response
@@ -118,9 +118,9 @@ def test_copy_across_swap_and_reset():
 
 
 def test_a_pasted_stage_gets_an_id_of_its_own(recording):
-    session, number = edits.add_stage(session_on(recording), 0, "gain")
+    session, number = edits.add_stage(session_on(recording), tree.FIRST, "gain")
     stage = session.sound.stems[0].strip.stages[0]
-    session, other = edits.insert_stage(session, 0, stage, 0)
+    session, other = edits.insert_stage(session, tree.FIRST, stage, 0)
     assert other != number and [s.id for s in session.sound.stems[0].strip.stages] == [other, number]
 
 

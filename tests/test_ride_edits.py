@@ -295,7 +295,7 @@ def test_the_line_of_a_version_is_dashed_and_compare_draws_both(window, qtbot, t
     rides.add(0.0, -9.0)
     window.switching.keep("")
     rides.move(0, 0.0, 12.0, "up")
-    line = lines_of(window.document.session.versions[0].strip, window.document.strip)[0]
+    line = lines_of(window.document.session.versions[0].sound.stems[0].strip, window.document.strip)[0]
     assert [float(one.values(np.array([3.0]))[0]) for one in line] == [-9.0, 12.0]
 
     def inked(value: float) -> np.ndarray:

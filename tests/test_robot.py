@@ -3,7 +3,7 @@
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, session_on, write_wav
+from conftest import RATE, heard_strip, noise, session_on, write_wav
 from hands import LEFT, click, double_click, drag, from_menu, pick, press, to_front
 from PySide6.QtCore import QPoint, QPointF, QRect, Qt
 from PySide6.QtWidgets import QApplication, QFileDialog, QLabel, QPushButton
@@ -290,13 +290,13 @@ def test_holding_h_and_listening_to_the_change_are_heard_but_not_saved(opened, q
     before = opened.document.session
     opened.timeline.setFocus()
     qtbot.keyPress(opened, Qt.Key.Key_H)
-    assert opened.transport._strip.stages[0].inserted is False
+    assert heard_strip(opened).stages[0].inserted is False
     qtbot.keyRelease(opened, Qt.Key.Key_H)
-    assert opened.transport._strip is opened.document.strip
+    assert heard_strip(opened) is opened.document.strip
     qtbot.mouseClick(opened.panel.change, LEFT)
-    assert opened.transport._strip.stages[0].change_only
+    assert heard_strip(opened).stages[0].change_only
     press(qtbot, opened, Qt.Key.Key_O)  # another leg comes to the front: heard as it is again
-    assert opened.transport._strip is opened.document.strip and not opened.panel.change.isChecked()
+    assert heard_strip(opened) is opened.document.strip and not opened.panel.change.isChecked()
     assert opened.document.session is before
 
 
@@ -305,10 +305,10 @@ def test_a_band_is_heard_alone(opened, qtbot):
     eq = opened.panel.eq
     double_click(qtbot, eq.picture, QPointF(eq.picture.x_of(1000), eq.picture.y_of(6)))
     qtbot.mouseClick(eq.alone, LEFT)
-    heard = opened.transport._strip
+    heard = heard_strip(opened)
     assert heard.stages[0].upper.high_pass and heard.lower.muted
     qtbot.mouseClick(eq.alone, LEFT)
-    assert opened.transport._strip is opened.document.strip
+    assert heard_strip(opened) is opened.document.strip
 
 
 def test_a_stage_keeps_its_level(window, tmp_path, qtbot):
@@ -443,10 +443,10 @@ def test_a_dual_mono_compressor_from_the_demo(window, qtbot):
     press(qtbot, window, Qt.Key.Key_Z, CONTROL)
     assert window.document.strip.stages[1].upper.tilt_db == 0
     editor.detector.click()
-    heard = window.transport._strip
+    heard = heard_strip(window)
     assert heard.stages[1].upper.bands[0].shape == "high-pass" and heard.lower.muted
     editor.detector.click()
-    assert window.transport._strip is window.document.strip
+    assert heard_strip(window) is window.document.strip
     # The reductions that are shown are those that an export has.
     window.hearing.toggle_loop()
     window.transport.seek(RATE * 6)
@@ -521,7 +521,7 @@ def test_a_band_that_cuts_only_when_it_is_loud(opened, qtbot):
     typed(qtbot, editor.fields["threshold_db"], "0")
     qtbot.waitUntil(lambda: picture._gains_db[1, 0] > -0.5, timeout=90_000)
     editor.alone.click()
-    assert opened.transport._strip.upper.muted
+    assert heard_strip(opened).upper.muted
     editor.alone.click()
 
 

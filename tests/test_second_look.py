@@ -18,7 +18,7 @@ from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.line import Line
 from stonekite.engine.offline import paths
 from stonekite.files import atomic
-from stonekite.session import edits, storage
+from stonekite.session import edits, storage, tree
 from stonekite.session.spur import Spur
 from stonekite.session.types import Split, Strip, Tempo
 from stonekite.signal import mixing
@@ -187,7 +187,7 @@ def test_whatever_may_be_kept_as_a_note_is_one(text):
 
 def test_a_session_with_no_beats_is_refused_in_a_sentence(tmp_path):
     session = session_on(write_wav(tmp_path / "a.wav", noise(0.1)))
-    session, _ = edits.add_stage(session, 0, "echo")
+    session, _ = edits.add_stage(session, tree.FIRST, "echo")
     text = storage.encode(session).replace(b'"time_note": ""', b'"time_note": "0 beats"')
     with pytest.raises(storage.SessionError, match="time_note"):
         storage.decode(text)
@@ -199,7 +199,7 @@ def test_a_new_echo_is_in_time_where_a_tempo_is_known(tmp_path):
         session, sound=msgspec.structs.replace(session.sound, tempo=Tempo(bpm=96.0))
     )
     for one, note in ((session, ""), (known, "1/4")):
-        made, number = edits.add_stage(one, 0, "echo")
+        made, number = edits.add_stage(one, tree.FIRST, "echo")
         stage = next(s for s in made.sound.stems[0].strip.stages if s.id == number)
         assert stage.upper.time_note == note
 

@@ -10,7 +10,7 @@ from conftest import noise, session_on, write_wav
 from hypothesis import given
 from hypothesis import strategies as st
 
-from stonekite.session import edits, storage
+from stonekite.session import edits, storage, tree
 from stonekite.session.history import History
 from stonekite.session.types import Desk, Leg, Loop, Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.eq import Band, Eq, EqSide
@@ -69,12 +69,12 @@ def test_unlinked_edits_stay_on_their_side():
 
 
 def test_adding_moving_and_removing_stages():
-    session, first = edits.add_stage(a_session(), 0, "eq")
-    session, second = edits.add_stage(session, 0, "eq")
+    session, first = edits.add_stage(a_session(), tree.FIRST, "eq")
+    session, second = edits.add_stage(session, tree.FIRST, "eq")
     assert len({1, first, second}) == 3
-    session = edits.move_stage(session, 0, second, 0)
+    session = edits.move_stage(session, tree.FIRST, second, 0)
     assert [s.id for s in session.sound.stems[0].strip.stages] == [second, first]
-    session = edits.remove_stage(session, 0, second)
+    session = edits.remove_stage(session, tree.FIRST, second)
     assert [s.id for s in session.sound.stems[0].strip.stages] == [first]
 
 

@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 import scipy.signal as signal_tools
-from conftest import RATE, THOROUGH, noise, session_on, write_wav
+from conftest import RATE, THOROUGH, noise, play_of, session_on, write_wav
 
 from stonekite.desktop.links.transport import Transport
 from stonekite.engine.offline.render import rendered
@@ -85,9 +85,8 @@ def playing(server, qtbot, tmp_path):
     transport.output_changed.connect(lambda name, simulated, rate: outputs.append((name, simulated)))
     transport.start()
     path = write_wav(tmp_path / "a.wav", noise(8.0, level=0.05), subtype="PCM_16")
-    source = session_on(path, STRIP).sound.stems[0].source
     with qtbot.waitSignal(transport.ready, timeout=60_000):
-        transport.load(source, STRIP)
+        play_of(transport, session_on(path, STRIP))
     qtbot.wait(300)
     if not outputs or outputs[-1][1]:
         transport.close()
@@ -116,7 +115,7 @@ def test_what_the_server_plays_is_what_an_export_writes(server, qtbot, tmp_path)
     transport.start()
     try:
         with qtbot.waitSignal(transport.ready, timeout=60_000):
-            transport.load(session_on(path, STRIP).sound.stems[0].source, STRIP)
+            play_of(transport, session_on(path, STRIP))
         qtbot.wait(300)
         if not outputs or outputs[-1]:
             pytest.skip("Qt finds no device in a private sound server here")

@@ -12,10 +12,10 @@ from scipy import signal
 from test_design import FREQUENCIES, prototype_db
 
 from stonekite.engine.graph.chain import Chain
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.play.audition import Audition, auditioned
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.session.types import Split, Strip
 from stonekite.signal.filters import long_designs

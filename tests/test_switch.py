@@ -9,11 +9,12 @@ from test_measures import done
 
 from stonekite.demos.demo import demo_path
 from stonekite.engine.graph.chain import Chain, latency_of
+from stonekite.engine.mix.layout import ALONE
+from stonekite.engine.mix.strip import SWITCH_S, StripPlayer
 from stonekite.engine.offline.render import rendered
 from stonekite.engine.offline.subjects import Subject, measured
 from stonekite.engine.play.listen import Listener, Listening, matched_db
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import SWITCH_S, StripPlayer
 from stonekite.files.audio import Reader
 from stonekite.measure.loudness import Loudness
 from stonekite.session.types import Output, Place, Split, Strip
@@ -138,7 +139,7 @@ def test_identical_versions_and_an_empty_session_differ_by_exactly_nothing(tmp_p
     assert done(measured(Subject(source, NONE, difference_db=(0.0, 0.0)))).true_peak_dbtp is None
     with Reader(path) as reader:
         playback = Playback(reader, NONE, Listening("difference"))
-        playback.update(NONE, (NONE, LATE, LONG))
+        playback.update(NONE, {ALONE: (NONE, LATE, LONG)})
         playback.play()
         assert not any(playback.read(512).any() for _ in range(60))
 

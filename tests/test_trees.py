@@ -13,11 +13,11 @@ from trees import SPLITS, drawn_stage, drawn_strip
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.tails import REST_S
+from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.offline.export import export
 from stonekite.engine.offline.render import open_source
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import StripPlayer
 from stonekite.session import edits, storage, tree
 from stonekite.session.differences import differences
 from stonekite.session.edits import put
@@ -413,21 +413,23 @@ def test_edits_keep_a_tree_whole():
     """A stage goes away with what stands in it, and a spur that left after it leaves before it; ids are never twice."""
     strip = Strip(stages=(LATE, deep(2)), spurs=(Spur(branch=Branch(id=5), after=90),))
     session = Session(sound=Sound(stems=(Stem(id=99_999, name="t", source=SOURCE, strip=strip),)))
-    without = edits.remove_stage(session, 0, 90)
+    without = edits.remove_stage(session, tree.FIRST, 90)
     assert without.sound.stems[0].strip.spurs[0].after == "split"
-    again, number = edits.insert_stage(without, 0, deep(2), 0)
+    again, number = edits.insert_stage(without, tree.FIRST, deep(2), 0)
     numbers = [n for _, n in tree.numbers(again.sound)]
     assert len(set(numbers)) == len(numbers) and number in numbers
     with pytest.raises(ValueError, match="3 deep"):
-        edits.insert_stage(session, 0, deep(2), 0, branch=tree.branch(strip, 100).branch)
+        edits.insert_stage(session, tree.FIRST, deep(2), 0, branch=tree.branch(strip, 100).branch)
     with pytest.raises(ValueError, match="inside itself"):
-        edits.move_stage(session, 0, 250, 0, branch=200)
-    into, _ = edits.add_stage(session, 0, "gain", None, 201)
-    moved_out = edits.move_stage(into, 0, tree.branch(into.sound.stems[0].strip, 201).stages[0].id, 0, 5)
+        edits.move_stage(session, tree.FIRST, 250, 0, branch=200)
+    into, _ = edits.add_stage(session, tree.FIRST, "gain", None, 201)
+    moved_out = edits.move_stage(
+        into, tree.FIRST, tree.branch(into.sound.stems[0].strip, 201).stages[0].id, 0, 5
+    )
     assert len(moved_out.sound.stems[0].strip.spur(5).branch.stages) == 1
     kept = edits.keep_version(moved_out)
-    gone = edits.remove_stage(kept, 0, 250)
-    back = edits.take_stage(gone, 0, 1, 250)
+    gone = edits.remove_stage(kept, tree.FIRST, 250)
+    back = edits.take_stage(gone, tree.FIRST, 1, 250)
     assert back.sound.stems[0].strip == moved_out.sound.stems[0].strip
 
 

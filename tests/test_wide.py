@@ -14,6 +14,7 @@ from stonekite.engine.offline.render import rendered
 from stonekite.files.audio import Reader
 from stonekite.measure.image_meter import OCTAVES_HZ
 from stonekite.measure.meters import Meters
+from stonekite.session import tree
 from stonekite.session.types import Split, Strip
 from stonekite.session.wide import three_amps
 
@@ -29,7 +30,7 @@ def test_three_amplifiers_are_in_time_to_the_sample(tmp_path):
     """With the same amplifier and cabinet in all three, each alone is the same sound elsewhere; and as they are, they
     begin as late after the pickup as their microphones stand away."""
     path = write_wav(tmp_path / "pickup.wav", noise(1.0))
-    session, _ = three_amps(session_on(path, Strip(split=Split(mode="left-right"))), 0, "left")
+    session, _ = three_amps(session_on(path, Strip(split=Split(mode="left-right"))), tree.FIRST, "left")
     strip = session.sound.stems[0].strip
     same = strip.spurs[0].branch.stages
     sound = noise(1.0)

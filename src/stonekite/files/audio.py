@@ -189,6 +189,10 @@ class Blocks:
 
     facts: Facts
     repaired = 0
+    tail = 0
+    """Frames for which it goes on to sound after its end: they can be read, and are no part of its length."""
+    rows = 2
+    """More where several recordings are read side by side."""
 
     def __enter__(self) -> Self:
         return self
@@ -203,9 +207,13 @@ class Blocks:
         """Frames from `start` on, shape (2, n), n < frames at the end."""
         raise NotImplementedError
 
-    def blocks(self, frames: int = BLOCK, start: int = 0, stop: int | None = None) -> Iterator[np.ndarray]:
-        """All of it, or from one frame to another, in pieces. A file cut short gives what is there."""
-        end = self.facts.frames if stop is None else min(stop, self.facts.frames)
+    def blocks(
+        self, frames: int = BLOCK, start: int = 0, stop: int | None = None, beyond: bool = False
+    ) -> Iterator[np.ndarray]:
+        """All of it, or from one frame to another, in pieces; with what sounds `beyond` its end. A file cut short gives
+        what is there."""
+        last = self.facts.frames + (self.tail if beyond else 0)
+        end = last if stop is None else min(stop, last)
         while start < end:
             block = self.read(start, min(frames, end - start))
             if not block.shape[1]:

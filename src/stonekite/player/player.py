@@ -6,7 +6,6 @@ status block. It ends when its standard input does.
 
 import contextlib
 import gc
-import math
 import os
 import queue
 import signal
@@ -15,53 +14,45 @@ import threading
 import time
 from collections import deque
 from concurrent.futures import ThreadPoolExecutor
-from pathlib import Path
 
 import numpy as np
 
 from stonekite import __version__
+from stonekite.engine.mix.layout import laid_out, least
+from stonekite.engine.mix.strip import GLIDE_S, SWITCH_S
+from stonekite.engine.offline.made import feeds
 from stonekite.engine.offline.render import open_source
+from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.live import Live
 from stonekite.engine.play.playback import Playback
-from stonekite.engine.play.strip import GLIDE_S, SWITCH_S
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol
 from stonekite.player.kernels import Kernels
 from stonekite.player.load_watch import LoadWatch
+from stonekite.player.outlet import Outlet
 from stonekite.player.output import device, realtime
-from stonekite.player.output.device import MOST_AHEAD_S, DeviceOutput, Output, best_output, device_identity
-from stonekite.player.output.server import server_answers
-from stonekite.player.output.simulated import SimulatedOutput
 from stonekite.player.protocol import (
-    AHEAD_S,
     Command,
     Event,
     Fault,
     Making,
-    OutputIs,
     Ready,
     Refused,
-    Renew,
     Status,
     Warm,
 )
 from stonekite.processes.framing import read_frame, write_frame
-from stonekite.session.tree import sharing
-from stonekite.session.types import Strip
+from stonekite.session import tree
+from stonekite.session.mix import places
+from stonekite.session.tree import sharing_sound
+from stonekite.session.types import MIX, Sound, Strip
 from stonekite.stages.planning import CannotBuild
 
 BLOCK = 512
 LOOK_S = 1 / 30
 PAUSE_S, IDLE_S = 0.003, 0.03
 """Between looks at what is to be done: with a recording, and without one."""
-DEVICE_CHECK_S = 1.0
-CALL_S = 0.25
-"""So often is looked whether the server behind a device is there."""
-RENEW_S = 2.0
-"""A device that went away is not tried again for so long."""
-FURTHER_S, CALM_S = 0.06, 20.0
-"""So much further ahead after sound has run out, and so long without that until half of it is taken back."""
 START_WAIT_S = 5.0
 """So long a start waits for kernels that its stages need; then it begins without those stages."""
 AHEAD_FRAMES = 32768
@@ -76,14 +67,7 @@ class Player:
         self._send = send
         self._playback: Playback | None = None
         self._live: Live | None = None
-        # Without a server to speak to Qt's library is not even started: it would not see one that comes later.
-        self._bare = not server_answers()
-        self._output: Output = SimulatedOutput(48_000) if self._bare else best_output(48_000)
-        self._no_devices = False
-        self._lost: list[Output] = []
-        self._lost_at = self._asked_at = -math.inf
-        self._ran_out = (0, -math.inf)
-        self._called = 0.0
+        self._outlet = Outlet(send, self._begin_anew)
         self._beat = 0
         self._places: deque[tuple[int, int, bool]] = deque()
         self._written = 0
@@ -92,15 +76,18 @@ class Player:
         self._obeyed = 0
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
         self._kernels = Kernels(self._helper)
-        self._strip = Strip()
-        self._beside: tuple[Strip, ...] = ()
+        self._sound: Sound | None = None
+        self._beside: tuple[Sound, ...] = ()
+        self._heard = MIX, MIX
+        """The ids of the strips that are heard and watched."""
+        self._listening = Listening()
+        self._feeds: tuple[object, ...] = ()
         self._held: float | None = None
         """Since when a start waits for kernels."""
         self._told: tuple[tuple[str, ...], bool, bool] = ((), False, False)
         self._told_at = 0.0
         self._load_watch = LoadWatch(send)
-        self._looked = self._checked = time.monotonic()
-        self._tell_output()
+        self._looked = time.monotonic()
 
     def load_what_is_there(self) -> None:
         """Load the kernels that are compiled already, so that the first sound does not wait for them."""
@@ -130,23 +117,24 @@ class Player:
             self._load_source(command)
         elif isinstance(command, protocol.Disturb):
             if protocol.TESTING in os.environ:
-                self._disturb(command)
+                self._outlet.disturb(command, self._rate())
         elif playback is None:
             return
         elif isinstance(command, protocol.Update):
             if command.listening is not None:
-                playback.listen(command.listening)
+                self._hear_out(command.listening)
             # What is equal is the same again: nothing of it is planned or designed anew.
-            self._strip = sharing(command.strip, self._strip)
+            self._sound = sharing_sound(command.sound, self._sound or command.sound)
             if command.beside is not None:
                 self._beside = command.beside
-            self._kernels.want((self._strip, *self._beside))
+            self._heard = command.heard, command.opened
+            self._kernels.want(self._strips())
             self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
             self._refer(command, playback)
         elif isinstance(command, protocol.Listen):
-            playback.listen(command.listening)
+            self._hear_out(command.listening)
         elif isinstance(command, protocol.Play):
             self._held = time.monotonic()
             self._start()
@@ -162,10 +150,44 @@ class Player:
             if self._live is not None:
                 self._live.smooth(command.parts)
 
+    def _hear_out(self, listening: Listening) -> None:
+        self._listening = listening
+        if self._playback is not None:
+            self._playback.listen(listening)
+
     def _follow(self, glide_s: float) -> None:
         """Play the settings that were wished for last, as far as what they need is there."""
-        if self._playback is not None:
-            self._playback.update(self._kernels.able(self._strip), self._beside, glide_s)
+        if self._playback is None or self._sound is None:
+            return
+        rate = self._playback.rate
+        layout = laid_out(tree.with_strips(self._sound, self._kernels.able), rate)
+        if self._feeds != places.feeding(self._sound) or not self._playback.fits(layout):
+            self._rebuild()
+            return
+        self._playback.update(layout, least(self._beside), glide_s)
+        self._playback.hear(*self._heard)
+
+    def _strips(self) -> list[Strip]:
+        """All that may be played."""
+        sounds = (*self._beside, *([self._sound] if self._sound is not None else []))
+        return [one.strip for sound in sounds for _, one in tree.holders(sound)]
+
+    def _rebuild(self) -> None:
+        """Play other recordings, or strips joined otherwise, from where it is."""
+        old = self._playback
+        assert old is not None
+        place_s, playing, loop, watched = old.heard_position / old.rate, old.playing, old.loop, old.watched
+        old.close()
+        self._playback = None
+        if (made := self._opened()) is None:
+            return
+        scale = made.rate / old.rate
+        made.loop = None if loop is None else (int(loop[0] * scale), int(loop[1] * scale))
+        made.watched = watched
+        made.seek(int(place_s * made.rate))
+        self._playback = made
+        if playing:
+            made.play()
 
     def _start(self) -> None:
         """Begin to play, if nothing has to be waited for any more."""
@@ -191,21 +213,33 @@ class Player:
         if self._playback is not None:
             self._playback.close()
             self._playback = None
-        source = command.source
+        self._sound, self._beside, self._held = command.sound, (), None
+        self._heard, self._listening = (command.heard, command.opened), command.listening
+        self._kernels.want(self._strips())
+        self._playback = self._opened()
+        if self._playback is None:
+            return
+        rate = self._playback.rate
+        self._places.clear()
+        self._outlet.open(rate)
+        self._send(Ready())
+
+    def _opened(self) -> Playback | None:
+        """The sound of now, ready to be played; None where a recording cannot be."""
+        assert self._sound is not None
+        self._feeds = places.feeding(self._sound)
         try:
-            reader = open_source(source, AHEAD_FRAMES)
+            reader = feeds(self._sound, open_source, AHEAD_FRAMES)
         except AudioError as error:
             self._send(Fault(str(error)))
-            return
-        self._live = Live(reader.facts.rate)
-        self._strip, self._beside, self._held = command.strip, (), None
-        self._kernels.want([command.strip])
-        able = self._kernels.able(command.strip)
-        self._playback = Playback(reader, able, command.listening, self._live, self._helper)
-        self._places.clear()
-        without = self._no_devices or self._bare or self._lost
-        self._use(SimulatedOutput(reader.facts.rate) if without else best_output(reader.facts.rate))
-        self._send(Ready())
+            return None
+        rate = reader.facts.rate
+        self._live = Live(rate)
+        layout = laid_out(tree.with_strips(self._sound, self._kernels.able), rate)
+        made = Playback(reader, layout, self._listening, self._live, self._helper)
+        made.update(layout, least(self._beside))
+        made.hear(*self._heard)
+        return made
 
     def _refer(self, command: protocol.Refer, playback: Playback) -> None:
         if command.source is None:
@@ -223,48 +257,25 @@ class Player:
         other.position = other.loop[0]
         playback.refer(other)
 
-    def _disturb(self, command: protocol.Disturb) -> None:
-        output = self._output
-        if command.what == "return":
-            self._no_devices = False
-        elif command.what == "vanish":
-            self._no_devices = True
-            output.close()
-            self._use(SimulatedOutput(self._rate()))
-        elif isinstance(output, SimulatedOutput):
-            if command.what == "stall":
-                output.stall(command.value)
-            elif command.what == "record":
-                output.record(Path(command.path)) if command.path else output.close()
-            else:
-                output.rate = int(command.value)
-                self._tell_output()
+    def _begin_anew(self) -> None:
+        """Another output: nothing has been written to it."""
+        self._written = 0
+        self._places.clear()
 
     def _rate(self) -> int:
         return self._playback.rate if self._playback is not None else 48_000
-
-    def _use(self, output: Output) -> None:
-        if output is not self._output:
-            self._output.close()
-        self._output = output
-        self._written = 0
-        self._places.clear()
-        self._tell_output()
-
-    def _tell_output(self) -> None:
-        self._send(OutputIs(self._output.name, self._output.simulated, self._output.rate))
 
     def step(self) -> bool:
         """Fill the output as far as there is room and publish figures; False if there was nothing to do."""
         now = time.monotonic()
         worked = False
         playback = self._playback
-        self._check_device(now)
+        self._outlet.check(now, self._rate())
         self._compile(now)
         if playback is not None:
             # A strip that takes longer than it lasts must not keep all else from being done.
             until = now + LOOK_S
-            while self._output.room() >= BLOCK and time.monotonic() < until:
+            while self._outlet.output.room() >= BLOCK and time.monotonic() < until:
                 begin = time.perf_counter()
                 self._places.append((self._written, playback.heard_position, playback.playing))
                 try:
@@ -279,68 +290,16 @@ class Player:
                 took = time.perf_counter() - begin
                 self._busy += took
                 self._load_watch.took(took, BLOCK / playback.rate)
-                self._output.write(block)
-                self._output.starving = playback.playing
+                self._outlet.output.write(block)
+                self._outlet.output.starving = playback.playing
                 self._written += BLOCK
                 worked = True
-            if playback.refused is not None:
-                self._send(Refused(playback.refused.stage, str(playback.refused)))
-                playback.refused = None
+            if (refused := playback.take_refused()) is not None:
+                self._send(Refused(refused.stage, str(refused)))
         if now - self._looked >= LOOK_S:
             self._publish(now)
             self._load_watch.look(now, playback)
         return worked and not self._load_watch.over
-
-    def _check_device(self, now: float) -> None:
-        """Fall back when the device is gone, and have this process replaced when there is one again.
-
-        After a sound server has gone Qt's library cannot be used any more in this process: not to close the device,
-        which would wait for the server, nor to open another one, which would end the process.
-        """
-        self._adapt(now)
-        if self._output.gone or self._unanswered(now):
-            self._lost.append(self._output)  # kept, since letting go of it closes it
-            self._lost_at = now
-            self._output = SimulatedOutput(self._rate())
-            self._written = 0
-            self._places.clear()
-            self._tell_output()
-        if now - self._checked < DEVICE_CHECK_S:
-            return
-        self._checked = now
-        if self._lost or self._bare:
-            if (
-                not self._no_devices
-                and now - max(self._lost_at, self._asked_at) > RENEW_S
-                and server_answers()
-            ):
-                self._asked_at = now
-                self._send(Renew())
-            return
-        identity = None if self._no_devices else device_identity()
-        current = getattr(self._output, "identity", None)
-        if identity != current:
-            self._use(best_output(self._rate()) if identity is not None else SimulatedOutput(self._rate()))
-
-    def _unanswered(self, now: float) -> bool:
-        """Whether the server behind a device has gone or stopped: sooner known than that it takes nothing any more."""
-        if not isinstance(self._output, DeviceOutput) or now - self._called < CALL_S:
-            return False
-        self._called = now
-        return not server_answers()
-
-    def _adapt(self, now: float) -> None:
-        """Work further ahead after sound has run out, and come back when it has not for a while."""
-        output = self._output
-        count, since = self._ran_out
-        if output.underruns > count:
-            output.ahead_s = min(MOST_AHEAD_S, output.ahead_s + FURTHER_S)
-            self._ran_out = output.underruns, now
-        elif output.underruns < count:  # another output
-            self._ran_out = output.underruns, now
-        elif output.ahead_s > AHEAD_S and now - since > CALM_S:
-            output.ahead_s = max(AHEAD_S, output.ahead_s - FURTHER_S / 2)
-            self._ran_out = count, now
 
     def _publish(self, now: float) -> None:
         elapsed, self._looked = now - self._looked, now
@@ -351,7 +310,7 @@ class Player:
         if playback is None or live is None:
             self._status.write(beat=self._beat, obeyed=self._obeyed)
             return
-        queued, at = self._output.queued(), time.monotonic()
+        queued, at = self._outlet.output.queued(), time.monotonic()
         heard = self._written - queued
         while len(self._places) > 1 and self._places[1][0] <= heard:
             self._places.popleft()
@@ -381,11 +340,11 @@ class Player:
             peak_in=peak_in,
             reduction=reduction,
             playing=int(playing or self._held is not None),
-            underruns=self._output.underruns,
+            underruns=self._outlet.output.underruns,
             position=min(position, playback.frames) / playback.rate,
             position_at=at,
             queued_s=queued / playback.rate,
-            ahead_s=self._output.ahead_s,
+            ahead_s=self._outlet.output.ahead_s,
             load=self._load,
             updates=self._updates,
             held_s=playback.held_s,

@@ -13,7 +13,7 @@ import numpy as np
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
-from stonekite.session.types import Source, Strip
+from stonekite.session.types import Sound, Source
 from stonekite.stages.base import WORKED
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
@@ -23,10 +23,12 @@ AHEAD_S = 0.07
 
 
 class Load(msgspec.Struct, tag=True):
-    """Play another recording; playing stops."""
+    """Play other recordings; playing stops. What is heard is the strip of the id `heard`, and what is watched stands in
+    the one of the id `opened`."""
 
-    source: Source
-    strip: Strip
+    sound: Sound
+    heard: int
+    opened: int
     listening: Listening
 
 
@@ -34,8 +36,10 @@ class Update(msgspec.Struct, tag=True):
     """Hear other settings, in time with those that may be switched to, which stand `beside`; None if these are the same
     as before. With `listening` it is another version, with its gains: then it goes over fast."""
 
-    strip: Strip
-    beside: tuple[Strip, ...] | None = None
+    sound: Sound
+    heard: int
+    opened: int
+    beside: tuple[Sound, ...] | None = None
     listening: Listening | None = None
 
 

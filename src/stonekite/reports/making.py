@@ -10,7 +10,9 @@ from stonekite.files.audio import AudioError
 from stonekite.measure.binomial import chance
 from stonekite.reports.page import Report, page
 from stonekite.reports.table import Column, as_csv, as_dict
+from stonekite.session import tree
 from stonekite.session.differences import described, differences
+from stonekite.session.mix import places
 from stonekite.session.types import BlindTest, Session
 from stonekite.words import NAMES, number, said
 
@@ -57,19 +59,24 @@ def of_files(a: Path, b: Path, found: Comparison) -> Report:
     )
 
 
-def of_session(session: Session, columns: list[Column], about: list[str]) -> Report:
-    """The report of a session: its columns as they were measured, its settings, versions and blind tests in words."""
-    stem = session.sound.stems[0]
+def of_session(session: Session, place: int, columns: list[Column], about: list[str]) -> Report:
+    """The report of what is open of a session, by its id: its columns as they were measured, its settings, versions and
+    blind tests in words."""
+    stem = places.as_stem(session.sound, place)
     notes = []
     for version in session.versions:
-        found = [difference.sentence for difference in differences(version.strip, stem.strip)]
+        found = [
+            difference.sentence for difference in differences(tree.strip_in(version.sound, place), stem.strip)
+        ]
         named = f"{version.name} ({version.note})" if version.note else version.name
         heading = said("From {version} to the state now").format(version=named)
         notes.append((heading, found or [said("nothing differs")]))
     if session.desk.blind_tests:
         notes.append((said("Blind tests"), [verdict(test) for test in session.desk.blind_tests]))
     settings = [(said("the state now"), described(stem.strip))]
-    settings += [(version.name, described(version.strip)) for version in session.versions]
+    settings += [
+        (version.name, described(tree.strip_in(version.sound, place))) for version in session.versions
+    ]
     return Report(said("{name}: is it better?").format(name=stem.name), about, columns, settings, notes)
 
 

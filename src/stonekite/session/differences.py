@@ -47,6 +47,11 @@ def differences(old: Strip, new: Strip) -> list[Difference]:
     return found
 
 
+def of_values(place: str, old: Any, new: Any) -> list[str]:
+    """How one value with declared settings differs from another one of its type, in sentences."""
+    return [one.sentence for one in _of_struct(place, old, new)]
+
+
 def _component(strip: Strip, leg: str) -> str:
     return NAMES[strip.split.component(leg)]  # type: ignore[arg-type]
 

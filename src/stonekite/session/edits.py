@@ -134,20 +134,20 @@ def reset(stage: Stage) -> Stage:
     return msgspec.structs.replace(fresh, linked=stage.linked, unlinked=stage.unlinked, **gone)
 
 
-def _put_stages(session: Session, stem: int, path: Path, stages: Sequence[Stage]) -> Session:
+def _put_stages(session: Session, holder: Path, path: Path, stages: Sequence[Stage]) -> Session:
     if len(stages) > MOST_STAGES:
         raise ValueError(said("A path holds {most} stages at the most.").format(most=MOST_STAGES))
-    return put(session, ("sound", "stems", stem, "strip", *path), tuple(stages))
+    return put(session, ("sound", *holder, "strip", *path), tuple(stages))
 
 
 def insert_stage(
-    session: Session, stem: int, stage: Stage, where: int | None = None, branch: int = tree.LEGS_BRANCH
+    session: Session, holder: Path, stage: Stage, where: int | None = None, branch: int = tree.LEGS_BRANCH
 ) -> tuple[Session, int]:
     """A session with a stage, under new ids, at a position of a branch, or at its end; returns it and the stage's id.
 
     Raises ValueError with a sentence if it would stand too deep or be too many, LookupError if there is no such branch.
     """
-    place = tree.branch(session.sound.stems[stem].strip, branch)
+    place = tree.branch(tree.strip_at(session, holder), branch)
     if place.depth + tree.depth_of(stage) > DEEPEST:
         raise ValueError(
             said(
@@ -160,7 +160,7 @@ def insert_stage(
         raise ValueError(tree.USED_UP)
     stages = list(place.stages)
     stages.insert(len(stages) if where is None else where, new)
-    return tree.counted(_put_stages(session, stem, place.path, stages)), number
+    return tree.counted(_put_stages(session, holder, place.path, stages)), number
 
 
 def on_one_leg(stage: Any) -> Stage:
@@ -177,48 +177,48 @@ def on_one_leg(stage: Any) -> Stage:
 
 
 def add_stage(
-    session: Session, stem: int, kind: str, where: int | None = None, branch: int = tree.LEGS_BRANCH
+    session: Session, holder: Path, kind: str, where: int | None = None, branch: int = tree.LEGS_BRANCH
 ) -> tuple[Session, int]:
     """A session with a new stage in a branch, on the legs that go through it; returns it and the stage's id."""
     stage = KINDS[kind].stage(id=0)
     if session.sound.tempo != Tempo():
         stage = by_notes(stage)
-    if tree.carries_one(session.sound.stems[stem].strip, branch):
+    if tree.carries_one(tree.strip_at(session, holder), branch):
         stage = on_one_leg(stage)
-    return insert_stage(session, stem, stage, where, branch)
+    return insert_stage(session, holder, stage, where, branch)
 
 
-def remove_stage(session: Session, stem: int, number: int) -> Session:
+def remove_stage(session: Session, holder: Path, number: int) -> Session:
     """A session without the stage of that id; spurs that leave after it leave after the one before it."""
-    strip = session.sound.stems[stem].strip
+    strip = tree.strip_at(session, holder)
     try:
         place = tree.home(strip, number)
     except LookupError:
         return session
     kept = [stage for stage in place.stages if stage.id != number]
-    session = _put_stages(session, stem, place.path, kept)
+    session = _put_stages(session, holder, place.path, kept)
     if place.branch != tree.LEGS_BRANCH:
         return session
     ids = [stage.id for stage in place.stages]
     before = ids[ids.index(number) - 1] if ids.index(number) else SPLIT
     for k, spur in enumerate(strip.spurs):
         if spur.after == number:
-            session = put(session, ("sound", "stems", stem, "strip", "spurs", k, "after"), before)
+            session = put(session, ("sound", *holder, "strip", "spurs", k, "after"), before)
     return session
 
 
-def move_stage(session: Session, stem: int, number: int, where: int, branch: int | None = None) -> Session:
+def move_stage(session: Session, holder: Path, number: int, where: int, branch: int | None = None) -> Session:
     """A session with the stage of that id at another position of its branch, or of another one.
 
     Raises ValueError with a sentence where it cannot stand.
     """
-    strip = session.sound.stems[stem].strip
+    strip = tree.strip_at(session, holder)
     home = tree.home(strip, number)
     _, moved = tree.find(strip, number)
     if branch is None or branch == home.branch:
         stages = [stage for stage in home.stages if stage is not moved]
         stages.insert(where, moved)
-        return _put_stages(session, stem, home.path, stages)
+        return _put_stages(session, holder, home.path, stages)
     if any(stage == number for _, stage in tree.above(strip, branch)):
         raise ValueError(said("A stage cannot stand inside itself."))
     if tree.branch(strip, branch).depth + tree.depth_of(moved) > DEEPEST:
@@ -227,20 +227,20 @@ def move_stage(session: Session, stem: int, number: int, where: int, branch: int
                 "Branches stand in one another {deepest} deep at the most: there is no room for this stage there."
             ).format(deepest=DEEPEST)
         )
-    session = remove_stage(session, stem, number)
-    here = session.sound.stems[stem].strip
+    session = remove_stage(session, holder, number)
+    here = tree.strip_at(session, holder)
     place = tree.branch(here, branch)
     stages = list(place.stages)
     stages.insert(where, on_one_leg(moved) if tree.carries_one(here, branch) else moved)
-    return _put_stages(session, stem, place.path, stages)
+    return _put_stages(session, holder, place.path, stages)
 
 
-def add_spur(session: Session, stem: int, spur: Spur, where: int | None = None) -> tuple[Session, int]:
+def add_spur(session: Session, holder: Path, spur: Spur, where: int | None = None) -> tuple[Session, int]:
     """A session with a spur, under new ids; returns it and the spur's id.
 
     Raises ValueError with a sentence if there are as many as there can be.
     """
-    spurs = list(session.sound.stems[stem].strip.spurs)
+    spurs = list(tree.strip_at(session, holder).spurs)
     if len(spurs) >= SPURS:
         raise ValueError(said("There are {spurs} spurs already: remove one first.").format(spurs=SPURS))
     number = tree.next_id(session)
@@ -252,13 +252,13 @@ def add_spur(session: Session, stem: int, spur: Spur, where: int | None = None) 
     spurs.insert(
         len(spurs) if where is None else where, msgspec.structs.replace(spur, branch=branch, name=name)
     )
-    return tree.counted(put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(spurs))), number
+    return tree.counted(put(session, ("sound", *holder, "strip", "spurs"), tuple(spurs))), number
 
 
-def remove_spur(session: Session, stem: int, number: int) -> Session:
+def remove_spur(session: Session, holder: Path, number: int) -> Session:
     """A session without the spur of that id."""
-    kept = tuple(spur for spur in session.sound.stems[stem].strip.spurs if spur.id != number)
-    return put(session, ("sound", "stems", stem, "strip", "spurs"), kept)
+    kept = tuple(spur for spur in tree.strip_at(session, holder).spurs if spur.id != number)
+    return put(session, ("sound", *holder, "strip", "spurs"), kept)
 
 
 def levelled(strip: Strip, loudness: dict[int | str, float]) -> Strip:
@@ -314,7 +314,7 @@ def use_version(session: Session, number: int) -> Session:
     return msgspec.structs.replace(session, sound=msgspec.structs.replace(version.sound, stems=stems))
 
 
-def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
+def take_stage(session: Session, holder: Path, number: int, stage: int) -> Session:
     """A session in which one stage is as in a version: changed, put in at its place, or taken away.
 
     Raises LookupError if neither the version nor the strip has it, or if the branch that it stands in is not there.
@@ -322,32 +322,33 @@ def take_stage(session: Session, stem: int, number: int, stage: int) -> Session:
     version = session.version(number)
     if version is None:
         raise LookupError(f"no version {number}")
-    strip = session.sound.stems[stem].strip
-    there = dict((one.id, one) for _, one in tree.walk(version.strip))
+    strip = tree.strip_at(session, holder)
+    kept = tree.holder(version.sound, tree.number_of(tree.at(session.sound, holder))).strip
+    there = dict((one.id, one) for _, one in tree.walk(kept))
     here = dict((one.id, path) for path, one in tree.walk(strip))
     if stage not in there and stage not in here:
         raise LookupError(f"no stage has number {stage}")
     if stage not in there:
-        return remove_stage(session, stem, stage)
+        return remove_stage(session, holder, stage)
     if stage in here:
-        taken = put(session, ("sound", "stems", stem, "strip", *here[stage]), there[stage])
+        taken = put(session, ("sound", *holder, "strip", *here[stage]), there[stage])
     else:  # behind what it stands behind there, as far as that is here
-        home = tree.home(version.strip, stage)
+        home = tree.home(kept, stage)
         place = tree.branch(strip, home.branch)
         before = [one.id for one in home.stages]
         known = [k for k, one in enumerate(place.stages) if one.id in before[: before.index(stage)]]
         stages = list(place.stages)
         stages.insert(max(known, default=-1) + 1, there[stage])
-        taken = _put_stages(session, stem, place.path, stages)
-    return _unmixed(taken, stem, stage)
+        taken = _put_stages(session, holder, place.path, stages)
+    return _unmixed(taken, holder, stage)
 
 
-def _unmixed(session: Session, stem: int, number: int) -> Session:
+def _unmixed(session: Session, holder: Path, number: int) -> Session:
     """A session in which what stands in a stage has new ids, if something else has one of them by now."""
     found = [n for _, n in tree.numbers(session.sound)]
     if len(set(found)) == len(found):
         return session
-    path, stage = tree.find(session.sound.stems[stem].strip, number)
+    path, stage = tree.find(tree.strip_at(session, holder), number)
     new, _ = tree.renumbered(stage, tree.next_id(session))
     changed = msgspec.structs.replace(new, id=number)
-    return tree.counted(put(session, ("sound", "stems", stem, "strip", *path), changed))
+    return tree.counted(put(session, ("sound", *holder, "strip", *path), changed))

@@ -8,6 +8,7 @@ import msgspec
 
 from stonekite.remembered import Remembered
 from stonekite.session import tree
+from stonekite.session.mix import wires
 from stonekite.session.spur import SPURS
 from stonekite.session.types import VERSIONS, Session, Sound, Strip
 from stonekite.stages import riding
@@ -38,7 +39,8 @@ def _sizes(sound: Sound) -> int:
     """How long all strips of a sound are."""
 
     def count() -> int:
-        return sum(_SIZES.of(stem.strip, None, partial(_size, stem.strip)) for stem in sound.stems)
+        strips = [one.strip for _, one in tree.holders(sound)]
+        return sum(_SIZES.of(strip, None, partial(_size, strip)) for strip in strips)
 
     return _SIZES.of(sound, None, count)
 
@@ -81,9 +83,11 @@ def excess(session: Session) -> str:
     """Why a session cannot be as it is, in a sentence; empty if it can. What was looked at is not looked at again."""
     if why := _flaw_of(session.sound.tempo):
         return why
-    for stem in session.sound.stems:
-        if why := _WHY.of(stem.strip, None, partial(_why, stem.strip)):
+    for _, one in tree.holders(session.sound):
+        if why := _WHY.of(one.strip, None, partial(_why, one.strip)):
             return why
+    if why := wires.flaw(session.sound):
+        return why
     if len(session.versions) > VERSIONS:
         return said("All {versions} versions are kept: replace or remove one.").format(versions=VERSIONS)
     if tree.last_id(session) > HIGHEST_ID:

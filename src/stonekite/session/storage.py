@@ -12,6 +12,7 @@ from stonekite.files.audio import shown_name
 from stonekite.session import foreign, limits, tree
 from stonekite.session.formats import OLDER
 from stonekite.session.keeping.finding import Finder
+from stonekite.session.mix import wires
 from stonekite.session.spur import END, SPLIT
 from stonekite.session.timing import retimed
 from stonekite.session.types import FORMAT, LONGEST_SIGNAL_S, Desk, Session, Sound, Source, Strip
@@ -129,13 +130,22 @@ def _check_sound(sound: Sound, place: str, name: str) -> None:
         seen.add(number)
     for s, stem in enumerate(sound.stems):
         _check_source(stem.source, f"{place}.stems[{s}].source", name)
-        _check_strip(stem.strip, f"{place}.stems[{s}].strip", name)
-        if sentence := tree.refusal(stem.strip, stem.source.rate):
+    rate = sound.stems[0].source.rate
+    for path, one in tree.holders(sound):
+        where = f"{place}{tree.written((*path, 'strip'))}"
+        _check_strip(one.strip, where, name)
+        if sentence := tree.refusal(one.strip, rate):
             raise SessionError(
-                said("{name} cannot be used: {value} (at {place}.stems[{s}].strip).").format(
-                    name=name, value=_lowered(sentence)[:-1], place=place, s=s
+                said("{name} cannot be used: {value} (at {where}).").format(
+                    name=name, value=_lowered(sentence)[:-1], where=where
                 )
             )
+    if sentence := wires.flaw(sound):
+        raise SessionError(
+            said("{name} cannot be used: {value} (at {where}).").format(
+                name=name, value=_lowered(sentence)[:-1], where=f"{place}.buses"
+            )
+        )
 
 
 def _check_strip(strip: Strip, place: str, name: str) -> None:
@@ -173,6 +183,12 @@ def _check_source(source: Source, place: str, name: str) -> None:
     if source.generator is not None and source.frames > LONGEST_SIGNAL_S * source.rate:
         raise SessionError(
             said("{name} has a test generator longer than a day (at {place}.frames).").format(
+                name=name, place=place
+            )
+        )
+    if source.made is not None:
+        raise SessionError(
+            said("{name} has strips in place of a recording (at {place}.made).").format(
                 name=name, place=place
             )
         )

@@ -7,6 +7,7 @@ import msgspec
 
 from stonekite import notes
 from stonekite.remembered import Remembered
+from stonekite.session import tree
 from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
 from stonekite.stages.describe import structs_in
@@ -39,14 +40,7 @@ def _of_sound(sound: Sound) -> Sound:
 
 
 def _retimed_sound(sound: Sound) -> Sound:
-    stems = tuple(
-        stem if (strip := at_tempo(stem.strip, sound.tempo)) is stem.strip
-        else msgspec.structs.replace(stem, strip=strip)
-        for stem in sound.stems
-    )  # fmt: skip
-    if all(a is b for a, b in zip(stems, sound.stems, strict=True)):
-        return sound
-    return msgspec.structs.replace(sound, stems=stems)
+    return tree.with_strips(sound, lambda strip: at_tempo(strip, sound.tempo))
 
 
 def at_tempo(strip: Strip, tempo: Tempo) -> Strip:

@@ -3,14 +3,14 @@
 A path is a tuple of field names and positions from a tree down, such as ("stages", 1, "upper", "bands", 2, "gain_db").
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import partial
 from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
 from stonekite.remembered import Remembered
-from stonekite.session.types import OneComponent, Session, Sound, Split, Strip
+from stonekite.session.types import MIX, Bus, Mix, OneComponent, Session, Sound, Split, Stem, Strip
 from stonekite.stages.base import Context, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import awake, refusals
@@ -24,6 +24,75 @@ USED_UP = said(
 )
 LEGS_BRANCH = 0
 """The id of the branch that the legs are; no stem, stage or other branch has it."""
+
+
+FIRST: Path = ("stems", 0)
+"""Where the first stem is in a sound."""
+MIX_PATH: Path = ("mix",)
+
+
+def holders(sound: Sound) -> Iterator[tuple[Path, Stem | Bus | Mix]]:
+    """All that has a strip, with its path from the sound down: stems, buses, the mix."""
+    yield from ((("stems", k), stem) for k, stem in enumerate(sound.stems))
+    yield from ((("buses", k), bus) for k, bus in enumerate(sound.buses))
+    yield MIX_PATH, sound.mix
+
+
+def number_of(holder: Stem | Bus | Mix) -> int:
+    """The id of what has a strip; the mix has MIX."""
+    return MIX if isinstance(holder, Mix) else holder.id
+
+
+def holder_path(sound: Sound, number: int) -> Path:
+    """Where the stem, the bus or the mix of that id is. Raises LookupError if there is none."""
+    for path, holder in holders(sound):
+        if number_of(holder) == number:
+            return path
+    raise LookupError(f"no strip has number {number}")
+
+
+def holder(sound: Sound, number: int) -> Stem | Bus | Mix:
+    """The stem, the bus or the mix of that id. Raises LookupError if there is none."""
+    return at(sound, holder_path(sound, number))
+
+
+def strip_at(session: Session, place: Path) -> Strip:
+    """The strip of what is at a path of the sound."""
+    return at(session.sound, (*place, "strip"))
+
+
+def strip_in(sound: Sound, number: int) -> Strip:
+    """The strip of the stem, the bus or the mix of that id; an empty one if the sound has none."""
+    return next((one.strip for _, one in holders(sound) if number_of(one) == number), Strip())
+
+
+def put_strip(sound: Sound, number: int, strip: Strip) -> Sound:
+    """A sound with another strip of the stem, the bus or the mix of that id. Raises LookupError if there is none."""
+    name, *index = holder_path(sound, number)
+    if not index:
+        return sound if sound.mix.strip is strip else msgspec.structs.replace(sound, mix=Mix(strip=strip))
+    row = list(getattr(sound, str(name)))
+    k = int(index[0])
+    if row[k].strip is strip:
+        return sound
+    row[k] = msgspec.structs.replace(row[k], strip=strip)
+    return msgspec.structs.replace(sound, **{str(name): tuple(row)})
+
+
+def with_strips(sound: Sound, change: Callable[[Strip], Strip]) -> Sound:
+    """A sound whose strips are changed ones; itself if none is another one."""
+    changed: dict[str, Any] = {}
+    for name in ("stems", "buses"):
+        were = getattr(sound, name)
+        made = tuple(
+            one if (strip := change(one.strip)) is one.strip else msgspec.structs.replace(one, strip=strip)
+            for one in were
+        )
+        if any(a is not b for a, b in zip(made, were, strict=True)):
+            changed[name] = made
+    if (strip := change(sound.mix.strip)) is not sound.mix.strip:
+        changed["mix"] = Mix(strip=strip)
+    return msgspec.structs.replace(sound, **changed) if changed else sound
 
 
 class Place(NamedTuple):
@@ -80,7 +149,7 @@ def walk(strip: Strip) -> Iterator[tuple[Path, Stage]]:
 
 def rides_told(session: Session) -> str:
     """In a sentence how many settings ride over the recording; empty if none does."""
-    strips = [stem.strip for stem in session.sound.stems]
+    strips = [holder.strip for _, holder in holders(session.sound)]
     parts = [part for strip in strips for part in (strip.upper, strip.lower, *strip.spurs)]
     stages = [stage for strip in strips for _, stage in walk(strip)]
     count = sum(len(awake(holder)) for holder in (*parts, *stages))
@@ -96,6 +165,14 @@ def refusal(strip: Strip, rate: float) -> str:
     context = Context(rate, strip.split.encoding)
     outer = (*strip.stages, *(stage for spur in strip.spurs for stage in spur.branch.stages))
     return refusals(outer, context)
+
+
+def refusal_of_new(sound: Sound, old: Sound) -> str:
+    """As `refusal`, of the strips that another sound has not."""
+    known = {id(one.strip) for _, one in holders(old)}
+    rate = sound.stems[0].source.rate
+    new = (one.strip for _, one in holders(sound) if id(one.strip) not in known)
+    return next((why for strip in new if (why := refusal(strip, rate))), "")
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:
@@ -142,14 +219,15 @@ def carried(strip: Strip, stage: int) -> Split:
 
 
 def numbers(sound: Sound) -> Iterator[tuple[Path, int]]:
-    """The ids of all stems, branches and stages, with their paths from the sound down."""
-    for s, stem in enumerate(sound.stems):
-        yield ("stems", s, "id"), stem.id
-        for place in branches(stem.strip):
+    """The ids of all stems, buses, branches and stages, with their paths from the sound down."""
+    for path, one in holders(sound):
+        if not isinstance(one, Mix):
+            yield (*path, "id"), one.id
+        for place in branches(one.strip):
             if place.depth:
-                yield ("stems", s, "strip", *place.path[:-1], "id"), place.branch
+                yield (*path, "strip", *place.path[:-1], "id"), place.branch
             for index, stage in enumerate(place.stages):
-                yield ("stems", s, "strip", *place.path, index, "id"), stage.id
+                yield (*path, "strip", *place.path, index, "id"), stage.id
 
 
 _HIGHEST = Remembered()
@@ -164,14 +242,15 @@ def _highest(sound: Sound) -> int:
 
     def of_all() -> int:
         return max(
-            max(stem.id, _HIGHEST.of(stem.strip, None, partial(of, stem.strip))) for stem in sound.stems
+            max(number_of(one), _HIGHEST.of(one.strip, None, partial(of, one.strip)))
+            for _, one in holders(sound)
         )
 
     return _HIGHEST.of(sound, None, of_all)
 
 
 def last_id(session: Session) -> int:
-    """The highest number that a stem, a branch or a stage of the session or of its versions has, or had."""
+    """The highest number that a stem, a bus, a branch or a stage of the session or of its versions has, or had."""
     sounds = [session.sound, *(version.sound for version in session.versions)]
     return max(session.last_id, *map(_highest, sounds))
 
@@ -205,6 +284,21 @@ def depth_of(stage: Stage) -> int:
     """How many branches stand in one another inside a stage."""
     inner = [1 + max((depth_of(s) for s in b.stages), default=0) for b in branches_of(stage)]
     return max(inner, default=0)
+
+
+def sharing_sound(new: Sound, old: Sound) -> Sound:
+    """A sound that has been sent, with what it has in common with the one before it (see `sharing`)."""
+    before = {number_of(one): one.strip for _, one in holders(old)}
+    changed: dict[str, Any] = {
+        name: tuple(
+            msgspec.structs.replace(one, strip=sharing(one.strip, before[one.id]))
+            if one.id in before
+            else one
+            for one in getattr(new, name)
+        )
+        for name in ("stems", "buses")
+    }
+    return msgspec.structs.replace(new, mix=Mix(strip=sharing(new.mix.strip, before[MIX])), **changed)
 
 
 def sharing(new: Strip, old: Strip) -> Strip:

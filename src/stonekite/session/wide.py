@@ -4,7 +4,7 @@ from typing import Any
 
 import msgspec
 
-from stonekite.session import edits
+from stonekite.session import edits, tree
 from stonekite.session.spur import SPURS, Spur, SpurSource
 from stonekite.session.types import LEGS, Session
 from stonekite.signal.decibels import SILENCE_DB
@@ -42,12 +42,12 @@ _THREE: tuple[tuple[str, float, AmpSide, CabinetSide], ...] = (
 )
 
 
-def three_amps(session: Session, stem: int, source: SpurSource) -> tuple[Session, tuple[int, ...]]:
+def three_amps(session: Session, holder: tree.Path, source: SpurSource) -> tuple[Session, tuple[int, ...]]:
     """A session with three amplifiers fed by a component and the legs themselves turned down; and the spurs' ids.
 
     Raises ValueError with a sentence if there is no room for them.
     """
-    if len(session.sound.stems[stem].strip.spurs) + len(_THREE) > SPURS:
+    if len(tree.strip_at(session, holder).spurs) + len(_THREE) > SPURS:
         raise ValueError(
             said(
                 "Three amplifiers need three spurs, and there are {spurs} at the most: remove some first."
@@ -60,21 +60,21 @@ def three_amps(session: Session, stem: int, source: SpurSource) -> tuple[Session
             CabinetStage(id=0, upper=cabinet, lower=None),
         )
         spur = Spur(name=name, source=source, placed=True, position=position, branch=Branch(stages=stages))
-        session, number = edits.add_spur(session, stem, spur)
+        session, number = edits.add_spur(session, holder, spur)
         numbers.append(number)
-    strip: Any = session.sound.stems[stem].strip
+    strip: Any = tree.strip_at(session, holder)
     down = {leg: msgspec.structs.replace(strip.leg(leg), level_db=SILENCE_DB) for leg in LEGS}
     strip = msgspec.structs.replace(strip, **down)
-    return edits.put(session, ("sound", "stems", stem, "strip"), strip), tuple(numbers)
+    return edits.put(session, ("sound", *holder, "strip"), strip), tuple(numbers)
 
 
-def with_learned(session: Session, stem: int, spurs: tuple[int, ...], learned: Learned) -> Session:
+def with_learned(session: Session, holder: tree.Path, spurs: tuple[int, ...], learned: Learned) -> Session:
     """A session in which the amplifiers of these spurs know how loud what they get is, and have their inputs set."""
     changed = []
-    for spur in session.sound.stems[stem].strip.spurs:
+    for spur in tree.strip_at(session, holder).spurs:
         if spur.id in spurs:
             first, *rest = spur.branch.stages
             stages = (taken(first, learned), *rest)
             spur = msgspec.structs.replace(spur, branch=msgspec.structs.replace(spur.branch, stages=stages))
         changed.append(spur)
-    return edits.put(session, ("sound", "stems", stem, "strip", "spurs"), tuple(changed))
+    return edits.put(session, ("sound", *holder, "strip", "spurs"), tuple(changed))

@@ -9,6 +9,8 @@ from stonekite.engine.offline.subjects import Subject
 from stonekite.measure.measures import Measures
 from stonekite.processes.jobs import Answer, Compare, Compared, Done, Failed, Progress
 from stonekite.processes.pool import COMPARE, Pool
+from stonekite.session import tree
+from stonekite.session.mix import places
 from stonekite.session.types import Loop, Session
 from stonekite.words import said
 
@@ -135,11 +137,11 @@ def span_of(loop: Loop | None, rate: int, frames: int) -> tuple[int, int] | None
     return (start, end) if end > start else None
 
 
-def subjects_of(session: Session, chosen: Loop | None, *, everything: bool) -> dict[str, Subject]:
-    """What is compared of a session in a range: the recording, the result, and, where everything is wanted or they are
-    in the switch, versions and references, each reference in its own range.
+def subjects_of(session: Session, chosen: Loop | None, place: int, *, everything: bool) -> dict[str, Subject]:
+    """What is compared of what is open, by its id, in a range: the recording, the result, and, where everything is wanted
+    or they are in the switch, versions and references, each reference in its own range.
     """
-    stem = session.sound.stems[0]
+    stem = places.as_stem(session.sound, place)
     source = stem.source
     span = span_of(chosen, source.rate, source.frames)
     found = {
@@ -148,7 +150,7 @@ def subjects_of(session: Session, chosen: Loop | None, *, everything: bool) -> d
     }
     if everything or session.versions or session.desk.references:
         for version in session.versions:
-            found[f"version {version.number}"] = Subject(source, version.strip, span)
+            found[f"version {version.number}"] = Subject(source, tree.strip_in(version.sound, place), span)
         for k, reference in enumerate(session.desk.references):
             own = span_of(reference.loop, reference.source.rate, reference.source.frames)
             found[f"reference {k}"] = Subject(reference.source, None, own, rate=source.rate)

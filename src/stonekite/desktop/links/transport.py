@@ -26,7 +26,7 @@ from stonekite.player.protocol import (
     Warm,
 )
 from stonekite.processes.children import Child, Deliver
-from stonekite.session.types import Source, Strip
+from stonekite.session.types import MIX, Sound, Source
 from stonekite.words import said
 
 BUSY, MINUTE_S = 5, 60.0
@@ -83,7 +83,7 @@ class _Process:
             self.descriptor = -1
 
 
-def _same(some: tuple[Strip, ...], others: tuple[Strip, ...]) -> bool:
+def _same(some: tuple[Sound, ...], others: tuple[Sound, ...]) -> bool:
     """Whether they are the same objects: nothing else is as quick to tell, and all that is left alone stays one."""
     return len(some) == len(others) and all(a is b for a, b in zip(some, others, strict=True))
 
@@ -108,10 +108,11 @@ class Transport(QObject):
         self.listening = Listening()
         self.playing = False
         self.realtime = False
-        self._source: Source | None = None
-        self._strip = Strip()
-        self._beside: tuple[Strip, ...] = ()
-        self._beside_told: tuple[Strip, ...] | None = None
+        self._sound: Sound | None = None
+        self._places = (MIX, MIX)
+        """The ids of the strips that are heard and watched."""
+        self._beside: tuple[Sound, ...] = ()
+        self._beside_told: tuple[Sound, ...] | None = None
         """What the player knows of it."""
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
@@ -242,10 +243,10 @@ class Transport(QObject):
         if self._player is not None and self._player.warm:
             self.realtime = self._player.realtime
             self._have_spare()
-        if self._source is not None:
-            beside, loop, strip = self._beside, self._loop, self._strip
-            self.load(self._source, strip)
-            self.update(strip, beside)
+        if self._sound is not None:
+            beside, loop, sound, heard = self._beside, self._loop, self._sound, self._places
+            self.load(sound, *heard)
+            self.update(sound, *heard, beside)
             self.set_loop(*loop)
             self.seek(frame)
             if was_playing:
@@ -277,6 +278,11 @@ class Transport(QObject):
         self.ticked.emit()
 
     @property
+    def sound(self) -> Sound | None:
+        """What it was told to play."""
+        return self._sound
+
+    @property
     def position_s(self) -> float:
         """The place in the recording that is heard now, in seconds."""
         return float(self.status["position"])
@@ -289,30 +295,36 @@ class Transport(QObject):
 
     @property
     def frame(self) -> int:
-        return int(self.position_s * self._source.rate) if self._source is not None else 0
+        return int(self.position_s * self._sound.stems[0].source.rate) if self._sound is not None else 0
 
-    def load(self, source: Source, strip: Strip) -> None:
-        """Play another recording."""
-        self._source, self._strip = source, strip
+    def load(self, sound: Sound, heard: int, opened: int) -> None:
+        """Play other recordings, through the strip of the id `heard`."""
+        self._sound, self._places = sound, (heard, opened)
         self._loop = (0, 0)
         self._beside, self._beside_told = (), None
-        self._send(protocol.Load(source, strip, self.listening))
+        self._send(protocol.Load(sound, heard, opened, self.listening))
         self._expect(False)
         self._send(self._watched)
         if self._referred[0] is not None:
             self._send(protocol.Refer(*self._referred))
 
     def update(
-        self, strip: Strip, beside: tuple[Strip, ...] = (), listening: Listening | None = None
+        self,
+        sound: Sound,
+        heard: int,
+        opened: int,
+        beside: tuple[Sound, ...] = (),
+        listening: Listening | None = None,
     ) -> None:
         """Hear other settings, in time with those beside them; with `listening` as another version with its gains."""
-        if strip is not self._strip or not _same(beside, self._beside):
-            self._strip, self._beside = strip, beside
+        there = (heard, opened) == self._places and sound is self._sound
+        if not there or not _same(beside, self._beside):
+            self._sound, self._places, self._beside = sound, (heard, opened), beside
             if listening is not None:
                 self.listening = listening
             known = self._beside_told is not None and _same(beside, self._beside_told)
             self._beside_told = beside
-            self._send(protocol.Update(strip, None if known else beside, listening))
+            self._send(protocol.Update(sound, heard, opened, None if known else beside, listening))
         elif listening is not None:
             self.listen(listening)
 

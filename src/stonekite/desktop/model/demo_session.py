@@ -183,9 +183,9 @@ def amps_session() -> Session:
     session, _ = session_of(demo_path(ZITHER))
     stem = msgspec.structs.replace(session.sound.stems[0], strip=Strip(split=Split(mode="left-right")))
     made = Session(sound=Sound(stems=(stem,)), desk=Desk(loop=Loop(start_s=0.0, end_s=11.4)))
-    made, numbers = three_amps(made, 0, "left")
+    made, numbers = three_amps(made, tree.FIRST, "left")
     learned = Learned(start_s=0.0, end_s=11.4, levels_db=(NOMINAL_DB - PICKUP_INPUT_DB, -150.0))
-    made = with_learned(made, 0, numbers, learned)
+    made = with_learned(made, tree.FIRST, numbers, learned)
     strip = levelled(made.sound.stems[0].strip, dict(zip(numbers, THREE_LUFS, strict=True)))
     return put(made, ("sound", "stems", 0, "strip"), strip)
 

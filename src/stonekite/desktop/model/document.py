@@ -13,9 +13,11 @@ from stonekite.session import edits, limits, ride_edits, storage, tree
 from stonekite.session.history import History, Kept
 from stonekite.session.keeping import saves
 from stonekite.session.kept_levels import with_levels
+from stonekite.session.mix import places
 from stonekite.session.ride_edits import Address
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
+    MIX,
     BlindTest,
     Desk,
     Leg,
@@ -32,8 +34,6 @@ from stonekite.session.types import (
 )
 from stonekite.stages.base import Stage
 from stonekite.words import said
-
-STEM = 0
 
 
 def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Session, Facts]:
@@ -61,13 +61,14 @@ def session_of(path: Path, channels: tuple[int, int] | None = None) -> tuple[Ses
 
 class Document(QObject):
     """`refused` gives why an edit was not made. `changed` comes after every change of the tree, `edited` before it where
-    it is an edit or one undone, `opened` after another session was opened.
+    it is an edit or one undone, `opened` after another session was opened, `placed` when another strip of it is open.
     """
 
     refused = Signal(str)
     changed = Signal()
     edited = Signal()
     opened = Signal()
+    placed = Signal()
     named = Signal()
     noted = Signal()
     """After anything that makes what is open another session than its file."""
@@ -77,6 +78,7 @@ class Document(QObject):
         self._history: History | None = None
         self._session: Session | None = None
         self._saved: Kept | None = None
+        self._place = MIX
         self._desk_saved = True
         self.unsaved_edits = 0
         """How many edits were made since it was saved or opened."""
@@ -101,12 +103,39 @@ class Document(QObject):
         return self._session
 
     @property
+    def place(self) -> int:
+        """The id of what is open: a stem, a bus, or the mix."""
+        return self._place
+
+    @property
+    def holder(self) -> tree.Path:
+        """Where in the sound that is."""
+        return tree.holder_path(self.session.sound, self._place)
+
+    @property
     def stem(self) -> Stem:
-        return self.session.sound.stems[STEM]
+        """What is open, as a stem on the timeline."""
+        return places.as_stem(self.session.sound, self._place)
 
     @property
     def strip(self) -> Strip:
-        return self.stem.strip
+        return tree.strip_at(self.session, self.holder)
+
+    def go_to(self, number: int) -> None:
+        """Open another stem or bus, or the mix. Raises LookupError if there is none of that id."""
+        tree.holder_path(self.session.sound, number)
+        if number != self._place:
+            self.end_gesture()
+            self._place, self.touched = number, None
+            self.placed.emit()
+            self.changed.emit()
+
+    def _become(self, session: Session) -> None:
+        """Have another session; what is not there any more is not open either."""
+        self._session = session
+        if all(tree.number_of(one) != self._place for _, one in tree.holders(session.sound)):
+            self._place, self.touched = session.sound.stems[0].id, None
+            self.placed.emit()
 
     @property
     def name(self) -> str:
@@ -122,7 +151,7 @@ class Document(QObject):
         """
         session = tree.counted(retimed(session))
         self.shown_s, self.touched = 0.0, None
-        self._session = session
+        self._session, self._place = session, session.sound.stems[0].id
         self._history = History.of(session)
         self.discard()
         if unsaved:
@@ -134,10 +163,14 @@ class Document(QObject):
     def load(self, path: Path) -> None:
         """Open a session file. Raises SessionError, AudioError if its recording cannot be used."""
         session = storage.load(path)
-        source = session.sound.stems[STEM].source
+        for k, stem in enumerate(session.sound.stems):
+            session = self._as_found(session, ("sound", "stems", k, "source"), stem.source)
+        self.open(session, path)
+
+    def _as_found(self, session: Session, path: tree.Path, source: Source) -> Session:
+        """A session with what the header of a recording says now. Raises AudioError."""
         if source.generator is not None:
-            self.open(session, path)
-            return
+            return session
         found = facts(Path(source.path))
         if found.rate != source.rate or found.channels != source.channel_count:
             raise AudioError(
@@ -153,9 +186,8 @@ class Document(QObject):
                 )
             )
         if found.frames != source.frames:
-            source = msgspec.structs.replace(source, frames=found.frames)
-            session = edits.put(session, ("sound", "stems", STEM, "source"), source)
-        self.open(session, path)
+            session = edits.put(session, path, msgspec.structs.replace(source, frames=found.frames))
+        return session
 
     def save(self, path: Path) -> None:
         """Write the session to a file, what was in it is kept, and make it the session's own. Raises SessionError."""
@@ -175,16 +207,15 @@ class Document(QObject):
         session = self._ridden(tree.counted(retimed(session)), gesture)
         if session is self.session:
             return True
-        stem = session.sound.stems[STEM]
         why = limits.excess(session)
-        if not why and stem.strip is not self.strip:
-            why = tree.refusal(stem.strip, stem.source.rate)
+        if not why and session.sound is not self.session.sound:
+            why = tree.refusal_of_new(session.sound, self.session.sound)
         if why:
             self.refused.emit(why)
             self.changed.emit()  # what shows the wish goes back to what is
             return False
         assert self._history is not None
-        self._session = session
+        self._become(session)
         self._history.push(session, words, gesture)
         self._count(words)
         self.edited.emit()
@@ -194,7 +225,12 @@ class Document(QObject):
 
     def _ridden(self, session: Session, gesture: object) -> Session:
         """What an edit makes of settings that ride: their lines move, or what was moved is recorded."""
-        old, new = self.strip, session.sound.stems[STEM].strip
+        old = self.strip
+        try:
+            holder = tree.holder_path(session.sound, self._place)
+        except LookupError:
+            return session
+        new = tree.strip_at(session, holder)
         if new is old:
             return session
         changed = ride_edits.touched(old, new)
@@ -202,9 +238,9 @@ class Document(QObject):
             self.touched = changed
             value = ride_edits.value_of(new, changed)
             if self.record is not None and (taken := self.record(changed, value, gesture)) is not None:
-                return edits.put(session, ("sound", "stems", STEM, "strip"), taken)
+                return edits.put(session, ("sound", *holder, "strip"), taken)
         carried = ride_edits.carried(old, new, self.shown_s)
-        return session if carried is new else edits.put(session, ("sound", "stems", STEM, "strip"), carried)
+        return session if carried is new else edits.put(session, ("sound", *holder, "strip"), carried)
 
     def _count(self, words: str) -> None:
         self.unsaved_edits += 1
@@ -212,7 +248,7 @@ class Document(QObject):
 
     def put(self, path: tree.Path, value: Any, words: str, gesture: object = None) -> None:
         """Change one value of the strip; nothing happens if it is that already."""
-        full = ("sound", "stems", STEM, "strip", *path)
+        full = ("sound", *self.holder, "strip", *path)
         if tree.at(self.session, full) != value:
             self.edit(edits.put(self.session, full, value), words, gesture)
 
@@ -251,7 +287,7 @@ class Document(QObject):
         if strip is self.strip or self._history is None:
             return
         clean = self._saved is self._history.now
-        self._session = edits.put(self.session, ("sound", "stems", STEM, "strip"), strip)
+        self._session = edits.put(self.session, ("sound", *self.holder, "strip"), strip)
         self._history.amend(self._session)
         if clean:
             self._saved = self._history.now
@@ -312,7 +348,7 @@ class Document(QObject):
         if words is not None:
             assert self._history is not None
             sound, versions = self._history.now
-            self._session = msgspec.structs.replace(self.session, sound=sound, versions=versions)
+            self._become(msgspec.structs.replace(self.session, sound=sound, versions=versions))
             self._count(words)
             self.edited.emit()
             self.changed.emit()

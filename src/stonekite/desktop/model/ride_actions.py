@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.session import edits, ride_edits, ride_lines
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
@@ -98,7 +98,7 @@ class RideActions(QObject):
         except ValueError as error:
             self.said.emit(str(error))
             return False
-        session = edits.put(self._document.session, ("sound", "stems", STEM, "strip"), changed)
+        session = edits.put(self._document.session, ("sound", *self._document.holder, "strip"), changed)
         name = ride_edits.called(strip, address)
         return self._document.edit(session, said("{name}: {what}").format(name=name, what=words), gesture)
 
@@ -268,7 +268,7 @@ class RideActions(QObject):
         if take is None or not take.taken:
             return
         strip = self._recorded(take, "held" if self.mode == "held" else "on")
-        session = edits.put(self._document.session, ("sound", "stems", STEM, "strip"), strip)
+        session = edits.put(self._document.session, ("sound", *self._document.holder, "strip"), strip)
         name = ride_edits.called(strip, take.address)
         self._document.edit(session, said("{name}: recorded").format(name=name), take.gesture)
         self.changed.emit()

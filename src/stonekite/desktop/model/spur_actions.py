@@ -5,7 +5,7 @@ from typing import Any
 import msgspec
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.session import edits, ride_edits
 from stonekite.session.spur import Spur
 from stonekite.stages.branch import Branch
@@ -54,7 +54,7 @@ class SpurActions(QObject):
         if not self._document.is_open:
             return
         try:
-            session, number = edits.add_spur(self._document.session, STEM, spur)
+            session, number = edits.add_spur(self._document.session, self._document.holder, spur)
         except ValueError as error:
             self.said.emit(str(error))
             return
@@ -71,7 +71,7 @@ class SpurActions(QObject):
     def remove(self, number: int) -> None:
         name = self._document.strip.spur(number).name
         self._document.edit(
-            edits.remove_spur(self._document.session, STEM, number),
+            edits.remove_spur(self._document.session, self._document.holder, number),
             said("Spur {name} removed").format(name=name),
         )
 

@@ -7,7 +7,7 @@ import msgspec
 from PySide6.QtCore import QMimeData, QObject, Signal
 from PySide6.QtGui import QGuiApplication
 
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.session import edits, presets, tree
 from stonekite.session.types import LegName, Session
 from stonekite.stages.base import Stage
@@ -78,7 +78,7 @@ class StageActions(QObject):
         where = self.branch if branch is None else branch
         number = tree.next_id(self._document.session)
         added = self._edit(
-            lambda: edits.add_stage(self._document.session, STEM, kind, None, where)[0],
+            lambda: edits.add_stage(self._document.session, self._document.holder, kind, None, where)[0],
             said("{label} added").format(label=KINDS[kind].label),
         )
         if added:
@@ -89,14 +89,15 @@ class StageActions(QObject):
         """Remove a stage: the open one, if none is named."""
         stage = self.stage if number is None else self._document.stage(number)
         if stage is not None:
-            session = edits.remove_stage(self._document.session, STEM, stage.id)
+            session = edits.remove_stage(self._document.session, self._document.holder, stage.id)
             self._document.edit(session, said("{label} removed").format(label=label_of(stage)))
 
     def move(self, number: int, place: int, branch: int | None = None) -> None:
         """Put a stage at a place of its branch, or of another one."""
         session = self._document.session
         moved = self._edit(
-            lambda: edits.move_stage(session, STEM, number, place, branch), said("Stages reordered")
+            lambda: edits.move_stage(session, self._document.holder, number, place, branch),
+            said("Stages reordered"),
         )
         if moved and self.chosen is not None and self.chosen[0] == number:
             self.choose(*self.chosen)
@@ -200,7 +201,9 @@ class StageActions(QObject):
             stage = edits.on_one_leg(stage)
         number = tree.next_id(self._document.session)
         pasted = self._edit(
-            lambda: edits.insert_stage(self._document.session, STEM, stage, place, branch)[0],
+            lambda: edits.insert_stage(self._document.session, self._document.holder, stage, place, branch)[
+                0
+            ],
             said("{label} pasted").format(label=label_of(stage)),
         )
         if pasted:

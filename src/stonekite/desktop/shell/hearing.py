@@ -11,7 +11,9 @@ from stonekite.desktop.views.switching import Switching
 from stonekite.engine.play.audition import Audition, auditioned
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
-from stonekite.session.types import LegName, Loop, Source, Strip
+from stonekite.session import tree
+from stonekite.session.mix import places
+from stonekite.session.types import MIX, LegName, Loop, Sound, Strip
 from stonekite.words import said
 
 _WORDS = {
@@ -46,11 +48,11 @@ class Hearing(QObject):
         super().__init__(parent)
         self._document, self._transport, self._switching = document, transport, switching
         self._listen, self._actions, self._timeline = listen, actions, timeline
-        self.handed_over = False
+        self.handed_over = self.in_the_mix = False
         self._audition: Audition | None = None
         self._smoothing = DEFAULT_SMOOTHING
         self._last_loop: Loop | None = None
-        self._source: Source | None = None
+        self._feeds: tuple[object, ...] = ()
         self._strip: Strip | None = None
         listen.chosen.connect(self.listen_to)
         document.edited.connect(self._edited)
@@ -60,9 +62,8 @@ class Hearing(QObject):
 
     def load(self) -> None:
         """Play the document's recording."""
-        stem = self._document.stem
-        self._source, self._strip = stem.source, stem.strip
-        self._transport.load(stem.source, auditioned(stem.strip, self._audition))
+        self._feeds, self._strip = places.feeding(self._document.session.sound), self._document.strip
+        self._transport.load(self._sounding(), self.heard, self._document.place)
         self._watch()
         self.listen_to(self._listen.listening)
         self.send_loop()
@@ -75,7 +76,17 @@ class Hearing(QObject):
     @property
     def other_source(self) -> bool:
         """Whether the document's recording is another one than the player has."""
-        return self._document.stem.source != self._source
+        return places.feeding(self._document.session.sound) != self._feeds
+
+    @property
+    def heard(self) -> int:
+        """The id of the strip that is heard: the one that is open, or the mix."""
+        return MIX if self.in_the_mix else self._document.place
+
+    def _sounding(self) -> Sound:
+        """The sound of now, as the open strip is listened to."""
+        strip = auditioned(self._document.strip, self._audition)
+        return tree.put_strip(self._document.session.sound, self._document.place, strip)
 
     def _edited(self) -> None:
         """An edit is to be heard: not a version that is listened to."""
@@ -92,11 +103,12 @@ class Hearing(QObject):
         """Have played what is heard as the result: the state now, or a version of it."""
         if self.handed_over:
             return
-        now = auditioned(self._document.strip, self._audition)
-        heard = self._switching.strip(now)
+        now = self._sounding()
+        heard = self._switching.sound(now)
         if heard is not now:
-            self.compared.emit(heard)
-        self._transport.update(heard, self._switching.beside(now, heard), listening)
+            self.compared.emit(tree.strip_in(heard, self._document.place))
+        beside = self._switching.beside(now, heard)
+        self._transport.update(heard, self.heard, self._document.place, beside, listening)
 
     def listen_to(self, listening: Listening) -> None:
         """Hear what the listen panel says."""

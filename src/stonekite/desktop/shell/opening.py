@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 from stonekite.desktop.controls.plain import message
 from stonekite.desktop.dialogs.dialogs import ChannelDialog
 from stonekite.desktop.model import preferences
-from stonekite.desktop.model.document import STEM, Document, session_of
+from stonekite.desktop.model.document import Document, session_of
 from stonekite.engine.offline.generator import generator_source
 from stonekite.files.audio import READABLE, AudioError, ChannelsNeeded, facts, shown_name
 from stonekite.session import foreign, storage, tree
@@ -16,7 +16,7 @@ from stonekite.session.keeping import mending
 from stonekite.session.keeping.finding import Finder
 from stonekite.session.keeping.gathering import ARCHIVE
 from stonekite.session.storage import SUFFIX, SessionError
-from stonekite.session.types import Session, Sound, Stem
+from stonekite.session.types import Session, Sound, Source, Stem
 from stonekite.words import said
 
 _AUDIO_FILTER = said("Audio ({names})").format(names=" ".join("*" + s for s in READABLE))
@@ -30,9 +30,21 @@ def _short(told: list[str]) -> str:
     return "\n".join(lines)
 
 
+def _missing(session: Session) -> Source:
+    """The first recording of a session that cannot be read, or its first one."""
+    for stem in session.sound.stems:
+        if stem.source.generator is None:
+            try:
+                facts(Path(stem.source.path))
+            except AudioError:
+                return stem.source
+    return session.sound.stems[0].source
+
+
 def _shifted(session: Session, path: Path, recording: Path) -> Session:
-    """A session whose recording is shown to be elsewhere: others of its folder may be there, too. Raises AudioError."""
-    old = session.sound.stems[STEM].source
+    """A session of which the first recording that is not there is shown to be elsewhere: others of its folder may be
+    there, too. Raises AudioError."""
+    old = _missing(session)
     fresh = session_of(recording, old.channels)[0].sound.stems[0].source
     finder = Finder(path.absolute().parent)
     finder.moved(Path(old.path), recording.absolute())
@@ -137,7 +149,7 @@ class Opening(QObject):
     def open_mended(self, session: Session, path: Path) -> None:
         """Open what was left of a session, as not saved: under a name of its own, and not over the damaged one."""
         session = storage.with_sources(session, Finder(path.absolute().parent).find)
-        source = session.sound.stems[STEM].source
+        source = _missing(session)
         if source.generator is None:
             try:
                 facts(Path(source.path))

@@ -12,7 +12,7 @@ from stonekite.desktop.model import preferences
 from stonekite.desktop.views.pair_view import PairView
 from stonekite.engine.offline.compare import source_of
 from stonekite.files.audio import READABLE, AudioError, facts
-from stonekite.session.types import Strip
+from stonekite.session.types import Sound, Stem
 from stonekite.words import said
 
 if TYPE_CHECKING:
@@ -160,7 +160,8 @@ class Pairs(QObject):
             return
         self._heard = self.view.hear.value
         self._window.hearing.handed_over = True
-        self._at_the_same_place(lambda: self._window.transport.load(source, Strip()))
+        sound = Sound(stems=(Stem(id=1, name=Path(path).stem, source=source),))
+        self._at_the_same_place(lambda: self._window.transport.load(sound, 1, 1))
 
     def _at_the_same_place(self, load) -> None:
         transport = self._window.transport

@@ -11,16 +11,16 @@ from stonekite.desktop.controls.plain import message
 from stonekite.desktop.dialogs.saves_dialog import SavesDialog
 from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.links.posting import Posting
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.files.audio import AudioError, facts
 from stonekite.processes.jobs import Answer
 from stonekite.processes.set_jobs import GatherSession, SessionGathered, SessionUnpacked, UnpackSession
 from stonekite.session import edits, journal, storage
-from stonekite.session.differences import differences
 from stonekite.session.journal import Journal, Left
 from stonekite.session.keeping import gathering, saves
 from stonekite.session.keeping.saves import Save
-from stonekite.session.types import Session, Strip
+from stonekite.session.mix.sound_differences import all_differences, untouched
+from stonekite.session.types import Session, Sound
 from stonekite.words import said
 
 _MOST_LINES = 14
@@ -86,7 +86,7 @@ class Recovering(QObject):
         """Whether it was opened."""
         session = left.session
         assert session is not None
-        name = Path(left.entry.path).name if left.entry.path else session.sound.stems[STEM].name
+        name = Path(left.entry.path).name if left.entry.path else session.sound.stems[0].name
         box = message(
             said("Not saved"),
             said(
@@ -119,14 +119,14 @@ class Recovering(QObject):
         """Open what was left behind, as not saved; it is removed when this window's journal has it."""
         session = left.session
         assert session is not None
-        source = session.sound.stems[STEM].source
-        if source.generator is None:
-            try:
-                facts(Path(source.path))
-            except AudioError as error:
-                self.said.emit(str(error))
-                left.let_go()
-                return False
+        for stem in session.sound.stems:
+            if stem.source.generator is None:
+                try:
+                    facts(Path(stem.source.path))
+                except AudioError as error:
+                    self.said.emit(str(error))
+                    left.let_go()
+                    return False
         self._document.open(
             session, Path(left.entry.path) if left.entry.path else None, unsaved=max(1, left.entry.edits)
         )
@@ -183,14 +183,12 @@ class Keeping(QObject):
             session = saves.load(save, self._document.path)
         except storage.SessionError as error:
             return [str(error)]
-        lines = [one.sentence for one in differences(session.sound.stems[STEM].strip, self._document.strip)]
+        lines = all_differences(session.sound, self._document.session.sound)
         then, now = len(session.versions), len(self._document.session.versions)
         if then != now:
             lines.append(said("Versions: {then} → {now}").format(then=then, now=now))
         if session.sound.tempo != self._document.session.sound.tempo:
             lines.append(said("The tempo is another one."))
-        if session.sound.stems[STEM].source != self._document.stem.source:
-            lines.append(said("The recording is another one."))
         return lines or [said("It sounds the same.")]
 
     def hear(self, save: Save) -> None:
@@ -281,13 +279,13 @@ def _changes(left: Left) -> str:
     """How it differs from its file, in words."""
     session = left.session
     assert session is not None
-    saved = Strip()
+    saved: Sound | None = None
     if left.entry.path:
         try:
-            saved = storage.load(Path(left.entry.path)).sound.stems[STEM].strip
+            saved = storage.load(Path(left.entry.path)).sound
         except storage.SessionError as error:
             return str(error)
-    lines = [one.sentence for one in differences(saved, session.sound.stems[STEM].strip)]
+    lines = all_differences(saved or untouched(session.sound), session.sound)
     if not lines:
         return (
             said("The settings are those of the file; versions, references or the tempo differ.")

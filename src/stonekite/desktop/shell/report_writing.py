@@ -42,7 +42,7 @@ class ReportWriting(QObject):
             return
         about = [f"{self._document.name}, {self._view.words.text()}"]
         try:
-            write(of_session(self._document.session, columns, about), Path(name))
+            write(of_session(self._document.session, self._document.place, columns, about), Path(name))
         except AudioError as error:
             self.complained.emit(str(error))
         else:

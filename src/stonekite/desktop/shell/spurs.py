@@ -8,11 +8,11 @@ from PySide6.QtCore import QObject, QPoint, QPointF, Signal
 from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QMenu, QVBoxLayout
 
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.model.document import STEM
 from stonekite.desktop.shell.learning import LONGEST_S
 from stonekite.desktop.shell.menus import fill_with_kinds
 from stonekite.processes.jobs import Align, Aligned, Answer, HasLearned, Learn, MeasurePaths, PathsMeasured
-from stonekite.session import edits, wide
+from stonekite.session import edits, tree, wide
+from stonekite.session.mix import places
 from stonekite.session.spur import Spur
 from stonekite.session.types import LEGS
 from stonekite.stages.amp import Learned
@@ -101,12 +101,13 @@ class Spurring(QObject):
         document = self._window.document
         before = document.session
         try:
-            session, numbers = wide.three_amps(before, STEM, source)
+            session, numbers = wide.three_amps(before, document.holder, source)
         except ValueError as error:
             self.said.emit(str(error))
             return
         errands = self._window.errands
-        first = session.sound.stems[STEM].strip.spur(numbers[0]).branch.stages[0]
+        place, holder = document.place, document.holder
+        first = tree.strip_at(session, holder).spur(numbers[0]).branch.stages[0]
         seconds = document.stem.source.frames / document.stem.source.rate
         loop = document.desk.loop
         start, end = (0.0, min(LONGEST_S, seconds)) if loop is None else (loop.start_s, loop.end_s)
@@ -115,8 +116,8 @@ class Spurring(QObject):
             if not isinstance(answer, HasLearned):
                 return
             learned = msgspec.convert(answer.learned, Learned)
-            heard = wide.with_learned(session, STEM, numbers, learned)
-            stem = heard.sound.stems[STEM]
+            heard = wide.with_learned(session, holder, numbers, learned)
+            stem = places.as_stem(heard.sound, place)
 
             def finish(answer: Answer) -> None:
                 if not isinstance(answer, PathsMeasured) or document.session is not before:
@@ -125,9 +126,7 @@ class Spurring(QObject):
                     n: loud for n, loud in zip(numbers, answer.loudness, strict=True) if loud is not None
                 }
                 strip = edits.levelled(stem.strip, known) if known else stem.strip
-                document.edit(
-                    edits.put(heard, ("sound", "stems", STEM, "strip"), strip), said("Three amps wide")
-                )
+                document.edit(edits.put(heard, ("sound", *holder, "strip"), strip), said("Three amps wide"))
                 self._actions.choose(numbers[0])
                 words = (
                     said("{max:.1f} LUFS each; the legs are down").format(max=max(known.values()))
@@ -139,7 +138,7 @@ class Spurring(QObject):
             paths: list[int | str] = [*numbers]
             errands.send(lambda n: MeasurePaths(n, stem, paths), said("Measuring three amplifiers"), finish)
 
-        stem = session.sound.stems[STEM]
+        stem = places.as_stem(session.sound, place)
         errands.send(lambda n: Learn(n, stem, first.id, start, end), said("Measuring the level"), level)
 
     def _menu(self, number: int, place: QPointF) -> None:

@@ -30,6 +30,7 @@ from stonekite.desktop.pictures.ride_line import lines_of
 from stonekite.desktop.views.difference_list import DifferenceList
 from stonekite.desktop.views.figure_table import FigureTable, TableHead
 from stonekite.desktop.views.switching import Switching
+from stonekite.session import tree
 from stonekite.session.differences import differences
 from stonekite.session.types import Strip
 from stonekite.words import NAMES, clock, said
@@ -387,7 +388,7 @@ class CompareView(QWidget):
             return Strip(split=self._document.strip.split)
         kind, number = key.split()
         version = session.version(int(number)) if kind == "version" else None
-        return None if version is None else version.strip
+        return None if version is None else tree.strip_in(version.sound, self._document.place)
 
     def _show_differences(self) -> None:
         one, two = self._strip(self.before), self._strip(self.after)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.session import edits, gripping, ride_edits, tree
 from stonekite.session.differences import names_of
 from stonekite.session.grips import GRIPS, Grip, Target
@@ -197,7 +197,7 @@ class GripsWindow(QWidget):
     # Editing
 
     def _put(self, strip: Strip, words: str, gesture: object = None) -> None:
-        session = edits.put(self._document.session, ("sound", "stems", STEM, "strip"), strip)
+        session = edits.put(self._document.session, ("sound", *self._document.holder, "strip"), strip)
         self._document.edit(session, words, gesture)
 
     def new_grip(self) -> None:

@@ -9,7 +9,7 @@ from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QInputDialog, QMenu, QVBoxLayout, QWidget
 
 from stonekite.desktop.links.errands import Errands
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.desktop.timeline.sections_bar import SectionsBar
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.processes.jobs import Answer
@@ -219,7 +219,7 @@ class SectionsView(QWidget):
         if not count:
             self.said.emit(said("Nothing rides yet."))
             return
-        session = edits.put(self._document.session, ("sound", "stems", STEM, "strip"), strip)
+        session = edits.put(self._document.session, ("sound", *self._document.holder, "strip"), strip)
         self._document.edit(session, said("Rides of “{one}” in “{two}”").format(one=one.name, two=two.name))
 
     def menu(self, place: int) -> QMenu:

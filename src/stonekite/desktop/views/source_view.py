@@ -22,7 +22,7 @@ from stonekite.desktop.controls.fields import Control, ValueField, control_for, 
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font, roles
-from stonekite.desktop.model.document import STEM, Document
+from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.linked_plot import Axis
 from stonekite.desktop.pictures.source_plots import SourceCourse, SourceSpectra
 from stonekite.engine.offline import repair
@@ -408,7 +408,7 @@ class SourceView(QFrame):
             return
         generator = msgspec.structs.replace(source.generator, **{field: value})
         session = edits.put(
-            self._document.session, ("sound", "stems", STEM, "source", "generator"), generator
+            self._document.session, ("sound", *self._document.holder, "source", "generator"), generator
         )
         gesture = None if token is None else (token, "generator", field)
         self._document.edit(

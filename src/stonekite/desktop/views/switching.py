@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
 
 from stonekite.desktop.links.comparing import Comparing, Range, subjects_of
 from stonekite.desktop.model import preferences
-from stonekite.desktop.model.document import STEM, Document, session_of
+from stonekite.desktop.model.document import Document, session_of
 from stonekite.desktop.views.listen_panel import ListenPanel
 from stonekite.engine.offline.subjects import Subject
 from stonekite.engine.play.listen import Listening, matched_db
@@ -16,7 +16,7 @@ from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
 from stonekite.processes.pool import Pool
 from stonekite.session import edits
-from stonekite.session.types import REFERENCES, Loop, Reference, Source, Strip
+from stonekite.session.types import REFERENCES, Loop, Reference, Sound, Source
 from stonekite.words import clock, parsed_range, said
 
 _VIEW = "view "
@@ -46,17 +46,17 @@ class Switching(QObject):
 
     # What is heard
 
-    def strip(self, now: Strip) -> Strip:
+    def sound(self, now: Sound) -> Sound:
         """What plays as the result: a version, or the state now as it is auditioned."""
         number = self._listen.version
         version = self._document.session.version(number) if number is not None else None
-        return now if version is None else version.strip
+        return now if version is None else version.sound
 
-    def beside(self, now: Strip, heard: Strip) -> tuple[Strip, ...]:
+    def beside(self, now: Sound, heard: Sound) -> tuple[Sound, ...]:
         """All that may be switched to from what is heard, so that it is in time."""
-        versions = [version.strip for version in self._document.session.versions]
+        versions = [version.sound for version in self._document.session.versions]
         # What is heard anyway need not be said twice: so nothing here changes with each edit.
-        return tuple(strip for strip in (now, *versions) if strip is not heard) if versions else ()
+        return tuple(sound for sound in (now, *versions) if sound is not heard) if versions else ()
 
     def referred(self) -> tuple[Source | None, int, int]:
         """The reference that is chosen, and its range in frames."""
@@ -65,18 +65,18 @@ class Switching(QObject):
             return None, 0, 0
         return self.reference_frames(place)
 
-    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Strip, Listening]:
+    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Sound, Listening]:
         """Settings and gains to hear a subject with, whatever the listen panel shows; all of `loudness` matched."""
         gains = matched_db(loudness)
         kind, _, number = key.partition(" ")
-        strip = self._document.strip
+        sound = self._document.session.sound
         if kind == "version":
             version = self._document.session.version(int(number))
             assert version is not None
-            strip = version.strip
+            sound = version.sound
         what = kind if kind in ("unprocessed", "reference") else "processed"
         gain = gains.get(key, 0.0)
-        return strip, Listening(what, None, gain, gain, gain)  # type: ignore[arg-type]
+        return sound, Listening(what, None, gain, gain, gain)  # type: ignore[arg-type]
 
     def reference_frames(self, place: int) -> tuple[Source, int, int]:
         """A reference and its range in frames."""
@@ -117,9 +117,9 @@ class Switching(QObject):
             self.selection = session.desk.loop
         subjects: dict[str, Subject] = {}
         if session.desk.loop is not None or session.versions or session.desk.references or self.whole_switch:
-            subjects |= subjects_of(session, session.desk.loop, everything=False)
+            subjects |= subjects_of(session, session.desk.loop, self._document.place, everything=False)
         if self.viewing:
-            wanted = subjects_of(session, self.view_range(), everything=True)
+            wanted = subjects_of(session, self.view_range(), self._document.place, everything=True)
             subjects |= {_VIEW + key: subject for key, subject in wanted.items()}
             before, after = (self.comparing.measures(_VIEW + key) for key in ("unprocessed", "processed"))
             if before is not None and after is not None:
@@ -182,7 +182,7 @@ class Switching(QObject):
 
     def take(self, number: int, stage: int) -> None:
         """Take a single stage over from a version."""
-        session = edits.take_stage(self._document.session, STEM, number, stage)
+        session = edits.take_stage(self._document.session, self._document.holder, number, stage)
         self._document.edit(session, said("Stage taken over from version {number}").format(number=number))
 
     def remove(self, number: int) -> None:

@@ -8,6 +8,9 @@ REMEMBERED = 4096
 """So many jumps are known at the most: of loops of a fiftieth of a second those of the longest memory."""
 
 
+_EVER = -(1 << 60)
+
+
 @dataclass(frozen=True)
 class Course:
     """The jumps of the place against the clock: pairs of the clock at which one happened, and by how much the place is
@@ -21,15 +24,22 @@ class Course:
         """The same course for who has a clock that is so many frames behind."""
         return Course(self.jumps, self.later + frames)
 
-    def begin(self) -> None:
-        """A new start: place and clock are the same."""
+    def begin(self, ahead: int = 0) -> None:
+        """A new start: the place is so many frames ahead of the clock, usually none."""
         self.jumps.clear()
+        if ahead:
+            self.jumps.append((_EVER, ahead))
 
     def jump(self, clock: int, place: int) -> None:
         """From a clock on what comes in belongs to another place."""
         self.jumps.append((clock, place - clock))
         if len(self.jumps) > REMEMBERED:
             del self.jumps[: REMEMBERED // 2]
+
+    def shift(self, clock: int, frames: int) -> None:
+        """From a clock on what comes in belongs to a place so many frames further on than it would have."""
+        ahead = next((ahead for at, ahead in reversed(self.jumps) if at <= clock), 0)
+        self.jumps.append((clock, ahead + frames))
 
     def runs(self, clock: int, frames: int, late: int) -> Runs:
         """The places of a block at a clock, as heard by who hears them so many frames late: pairs of the first frame of

@@ -10,6 +10,7 @@ from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.probing import Probe
 from stonekite.engine.graph.tails import Tail, frames_of, until_quiet
 from stonekite.engine.offline.generator import GeneratorReader
+from stonekite.engine.offline.made import MadeReader
 from stonekite.engine.offline.relay import relayed
 from stonekite.files.audio import BLOCK, Blocks, Reader
 from stonekite.session.types import Source, Strip
@@ -19,7 +20,10 @@ BEFORE_S = 300.0
 
 
 def open_source(source: Source, ahead: int = 0) -> Blocks:
-    """What a source sounds like: the two channels it uses, or its test signal. Raises AudioError."""
+    """What a source sounds like: the two channels it uses, its test signal, or what other strips make. Raises
+    AudioError."""
+    if source.made is not None:
+        return MadeReader(source.made, source, open_source, ahead)
     if source.generator is not None:
         return GeneratorReader(source.generator, source.rate, source.frames)
     return Reader(Path(source.path), source.channels, ahead=ahead)
@@ -46,7 +50,7 @@ def rendered(
     chain = chain or Chain(strip, reader.facts.rate)
     start, stop = span or (0, reader.facts.frames)
     begin = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
-    more = 0 if span is not None else frames_of(tail, chain.tail, reader.facts.rate)
+    more = 0 if span is not None else frames_of(tail, reader.tail + chain.tail, reader.facts.rate)
     pairs = _through(
         chain, _with_silence(reader, block, chain.latency + more, begin, stop), begin, probe, threads
     )
@@ -109,7 +113,7 @@ def _one_by_one(
 def _with_silence(reader: Blocks, block: int, late: int, start: int, stop: int) -> Iterator[np.ndarray]:
     """From a frame on until all that comes before another one has come out; silence after the end of the file."""
     given = start
-    for source in reader.blocks(block, start, stop + late):
+    for source in reader.blocks(block, start, stop + late, beyond=True):
         given += source.shape[1]
         yield source
     missing = min(late, stop + late - given)

@@ -83,13 +83,16 @@ class Prepared:
 class StripPlayer:
     """A strip at a rate in Hz, processing blocks and taking new settings between them.
 
-    All settings are at least `at_least` samples late, so that those that are switched between are in time.
+    All settings are at least `at_least` samples late, so that those that are switched between are in time. The place is
+    `ahead` of the clock by so many frames.
     """
 
-    def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
+    def __init__(self, strip: Strip, rate: float, at_least: int = 0, ahead: int = 0) -> None:
         self.rate = rate
         self.at_least = at_least
+        self.ahead = ahead
         self.course = Course()
+        self.course.begin(ahead)
         self._chain = Chain(strip, rate, at_least, self.course)
         self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
@@ -160,7 +163,7 @@ class StripPlayer:
 
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
-        self.course.begin()
+        self.course.begin(self.ahead)
         self._chain = Chain(strip, self.rate, self.at_least, self.course)
         self._beside = self._waiting = None
         self._glided = self._length
@@ -181,23 +184,24 @@ class StripPlayer:
         for k in range(0, history.shape[1], WARM_BLOCK):
             self._chain.process(history[:, k : k + WARM_BLOCK], start + k)
 
-    def reference(self, stereo: np.ndarray) -> np.ndarray:
-        """The unprocessed signal in time with what `process` will give for the same block.
+    def reference(self, stereo: np.ndarray, more: int = 0) -> np.ndarray:
+        """The unprocessed signal in time with what `process` will give for the same block, or so many frames later.
 
         Where a change of settings changes the latency, it goes over from one time to the other.
         """
-        now = self._late(stereo, self._chain.latency)
+        now = self._late(stereo, self._chain.latency + more)
         if self._beside is None or self._beside.latency == self._chain.latency:
             return now
         rise = np.ones(stereo.shape[1])
         count = min(stereo.shape[1], self._length - self._glided)
         rise[:count] = ramp(count, self._glided, self._length)
-        old = self._late(stereo, self._beside.latency)
+        old = self._late(stereo, self._beside.latency + more)
         return old + rise * (now - old)
 
     def _late(self, stereo: np.ndarray, samples: int) -> np.ndarray:
         if not samples:
             return stereo
+        self.room_for(samples)
         joined = np.concatenate([self._history.last[:, -samples:], stereo], axis=1)
         return joined[:, : stereo.shape[1]]
 

@@ -1,0 +1,331 @@
+"""All strips of a sound at work, aligned to the sample: each hears what goes into it when it is there from all of them.
+
+A strip's own clock begins at 0 with the first frame of the timeline, or where playing starts, however late it hears it.
+"""
+
+import copy
+import dataclasses
+from concurrent.futures import ThreadPoolExecutor
+
+import numpy as np
+
+from stonekite.engine.graph.courtesy import Turns
+from stonekite.engine.graph.fading import Fade
+from stonekite.engine.graph.probing import Probe
+from stonekite.engine.mix.changing import Changing, Recall
+from stonekite.engine.mix.layout import Layout
+from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S, StripPlayer
+from stonekite.engine.mix.wire import Past, Wire
+from stonekite.session.types import Strip
+from stonekite.stages.planning import CannotBuild
+
+Shown = tuple[np.ndarray, np.ndarray]
+"""Blocks (2, frames): processed and unprocessed."""
+
+
+def _not_known(frames: int) -> None:
+    """Of what came before nothing more is known than was heard."""
+
+
+class Mixer:
+    """The strips of a layout at a rate in Hz. What comes in are the stems' blocks, two rows (2 stems, frames) of each in
+    the order of the layout's `ahead`; what comes out is that of one strip, `heard`, as late as the last one is.
+    """
+
+    def __init__(
+        self,
+        layout: Layout,
+        rate: float,
+        beside: dict[int, tuple[Strip, ...]] | None = None,
+        helper: ThreadPoolExecutor | None = None,
+        turns: Turns | None = None,
+        recall: Recall = _not_known,
+    ) -> None:
+        self.rate = rate
+        self.layout = layout
+        self.heard = layout.last
+        turns = turns or Turns()
+        self.parts = {
+            number: Changing(strip, rate, layout.ahead.get(number, 0), recall, helper, turns)
+            for number, strip in layout.strips.items()
+        }
+        self._rows = {number: 2 * k for k, number in enumerate(layout.ahead)}
+        self._wires = {ends: Wire(gains) for ends, gains in layout.gains.items()}
+        self._past = {number: Past() for number in layout.strips}
+        self._known_late: tuple[int, ...] = ()
+        self._late: dict[int, int] = {}
+        self._begun: dict[int, int] = {}
+        self._dead: dict[int, int] = {}
+        self._inputs: dict[int, np.ndarray] = {}
+        self._fade = Fade(0)
+        self._faded_from: int | None = None
+        self.want(layout, beside or {})
+        self.begin()
+
+    # What it is like now
+
+    @property
+    def players(self) -> dict[int, StripPlayer]:
+        """The strips at work, by their ids."""
+        return {number: part.player for number, part in self.parts.items()}
+
+    @property
+    def latency(self) -> int:
+        """Samples by which all that can be heard is late."""
+        return self._out(self.layout.last)
+
+    def _out(self, number: int) -> int:
+        return self._late[number] + self.parts[number].player.latency
+
+    @property
+    def gliding(self) -> bool:
+        """Whether a change is going on."""
+        moves = any(part.player.gliding for part in self.parts.values())
+        return moves or not all(wire.rests for wire in self._wires.values()) or self._faded_from is not None
+
+    def _summed(self, of: dict[int, int]) -> int:
+        """The most of a number of each strip that comes together on a way through."""
+        found: dict[int, int] = {}
+        for number in self.layout.order:
+            before = [found[source] for source, to in self._wires if to == number]
+            found[number] = of[number] + max(before, default=0)
+        return max(found.values())
+
+    @property
+    def lead(self) -> int:
+        """Samples to be heard before the first one that counts, so that it is as if all had been heard."""
+        whole = self._summed({number: part.player.chain.memory for number, part in self.parts.items()})
+        return min(whole, int(LONGEST_MEMORY_S * self.rate))
+
+    @property
+    def tail(self) -> int:
+        """Samples for which it sounds on after the end, besides its latency."""
+        return self._summed({number: part.player.tail for number, part in self.parts.items()})
+
+    @property
+    def guarded(self) -> list[int]:
+        """The ids of stages that their guards have made silent."""
+        return [number for part in self.parts.values() for number in part.player.chain.guarded]
+
+    def take_spent_s(self) -> dict[int, float]:
+        """What each stage has taken of the processor's time since this was asked last."""
+        spent: dict[int, float] = {}
+        for part in self.parts.values():
+            spent |= part.player.chain.take_spent_s()
+        return spent
+
+    @property
+    def ceiling_db(self) -> float:
+        """By how much the ceiling of what is heard turned the last block down at the most."""
+        return self.parts[self.heard].player.chain.ceiling_db
+
+    def take_refused(self) -> CannotBuild | None:
+        """Why settings that were wished for are not heard, once."""
+        for part in self.parts.values():
+            if part.refused is not None:
+                refused, part.refused = part.refused, None
+                return refused
+        return None
+
+    # Other settings
+
+    def want(self, layout: Layout, beside: dict[int, tuple[Strip, ...]]) -> None:
+        """This layout, which fits the one of now, for the next start."""
+        self.layout = layout
+        for number, strip in layout.strips.items():
+            self.parts[number].want(strip, beside.get(number, ()))
+
+    def update(
+        self, layout: Layout, beside: dict[int, tuple[Strip, ...]], clock: int, glide_s: float = GLIDE_S
+    ) -> None:
+        """Glide to another layout that fits the one of now, from the next block on, or soon after."""
+        for number, strip in layout.strips.items():
+            part, others = self.parts[number], beside.get(number, ())
+            if strip is not part.strip or others != part.beside:
+                part.update(strip, others, self._clock(number, clock), glide_s)
+        length = int(glide_s * self.rate)
+        places = {number: k for k, number in enumerate(layout.order)}
+        for ends, wire in list(self._wires.items()):
+            if ends not in layout.gains:
+                if places[ends[0]] < places[ends[1]]:
+                    wire.aim(np.zeros((2, 2)), self._delay(ends), length)
+                else:
+                    del self._wires[ends]
+        for ends, gains in layout.gains.items():
+            if ends in self._wires:
+                self._wires[ends].aim(gains, self._delay(ends), length)
+            else:
+                self._wires[ends] = wire = Wire(np.zeros((2, 2)))
+                wire.aim(gains, 0, length)
+        self.layout = layout
+        self._known_late = ()
+
+    def hear(self, number: int, glide_s: float = SWITCH_S) -> None:
+        """Have another strip come out."""
+        if number != self.heard:
+            self._faded_from, self.heard = self.heard, number
+            self._fade = Fade(int(glide_s * self.rate))
+
+    def follow(self, clock: int) -> None:
+        """Have what was wished for got ready, and go over to it where it is."""
+        for number, part in self.parts.items():
+            part.follow(self._clock(number, clock))
+
+    def catch_up(self, clock: int) -> None:
+        """Have what is ready, but late, hear what was played until now."""
+        for number, part in self.parts.items():
+            part.catch_up(self._clock(number, clock))
+
+    def without(self, stage: int) -> None:
+        """Have all strips without a stage that failed, from the next start on."""
+        for part in self.parts.values():
+            part.without(stage)
+        strips = {number: part.strip for number, part in self.parts.items()}
+        self.layout = dataclasses.replace(self.layout, strips={n: strips[n] for n in self.layout.order})
+
+    # Time
+
+    def _clock(self, number: int, clock: int) -> int:
+        """The clock of a strip, where that of what comes in stands so."""
+        return clock - self._begun[number]
+
+    def _delay(self, ends: tuple[int, int]) -> int:
+        source, to = ends
+        return max(0, self._late[to] - self._out(source))
+
+    def _align(self, clock: int, at_once: bool = False) -> None:
+        """Have all strips hear together what belongs together, as late as they are now."""
+        known = tuple(part.player.latency for part in self.parts.values())
+        if known == self._known_late:
+            return
+        self._known_late = known
+        before = dict(self._late)
+        for number in self.layout.order:
+            self._late[number] = max(
+                (self._out(source) for source, to in self._wires if to == number), default=0
+            )
+        for ends, wire in self._wires.items():
+            if at_once:
+                wire.set(self._delay(ends))
+            else:
+                wire.aim(wire.aimed, self._delay(ends), int(GLIDE_S * self.rate))
+        for number, past in self._past.items():
+            past.room_for(self._more(number))
+        if not at_once:
+            for number, late in self._late.items():
+                if late != before[number]:
+                    self.parts[number].player.course.shift(self._clock(number, clock), before[number] - late)
+
+    def jump(self, clock: int, place: int) -> None:
+        """From a clock on what comes in belongs to another place of the timeline."""
+        for number, part in self.parts.items():
+            there = self._clock(number, clock) + self._late[number]
+            part.player.course.jump(there, place + part.player.ahead)
+
+    # At work
+
+    def begin(self) -> None:
+        """A new start with the settings that are wanted: silence was before."""
+        for part in self.parts.values():
+            part.drop_wishes()
+            part.begin()
+        self._wires = {ends: Wire(gains) for ends, gains in self.layout.gains.items()}
+        for past in self._past.values():
+            past.clear()
+        self._fade, self._faded_from = Fade(0), None
+        self._known_late, self._late = (), dict.fromkeys(self.layout.strips, 0)
+        self._begun = dict.fromkeys(self.layout.strips, 0)
+        self._align(0, at_once=True)
+        self._begun = dict(self._late)
+        self._dead = dict(self._late)
+
+    def remember(self, stems: np.ndarray) -> None:
+        """What came in before now, where more is known of it than was processed."""
+        for number, row in self._rows.items():
+            self.parts[number].player.remember(stems[row : row + 2])
+
+    def warm(self, stems: np.ndarray, clock: int) -> None:
+        """Hear blocks that end at the clock, without giving anything."""
+        if len(self.parts) == 1:
+            self.parts[self.heard].player.warm(stems, clock)
+        else:
+            self.process(stems, clock - stems.shape[1])
+
+    def process(
+        self, stems: np.ndarray, clock: int, probe: Probe | None = None, watched: int | None = None
+    ) -> Shown:
+        """A block of what comes in through all strips: what is heard of it. A probe looks into the strip that is
+        `watched`, where that is not the one that is heard."""
+        self._align(clock)
+        outs: dict[int, np.ndarray] = {}
+        before: dict[int, np.ndarray] = {}
+        looked_at = self.heard if watched is None else watched
+        for number in self.layout.order:
+            self._inputs[number] = source = self._input(number, stems, outs)
+            if number in (self.heard, self._faded_from):
+                before[number] = self.parts[number].player.reference(source, self._more(number))
+            outs[number] = self._through(number, source, clock, probe if number == looked_at else None)
+        shown = self._shown(outs, before)
+        for number, out in outs.items():
+            self._past[number].add(out)
+        return shown
+
+    def _more(self, number: int) -> int:
+        """By how much what comes out of a strip is held back to be as late as the last one."""
+        return max(0, self.latency - self._out(number))
+
+    def _shown(self, outs: dict[int, np.ndarray], before: dict[int, np.ndarray]) -> Shown:
+        def of(number: int) -> Shown:
+            return self._past[number].late(outs[number], self._more(number)), before[number]
+
+        now = of(self.heard)
+        if self._faded_from is None:
+            return now
+        was = of(self._faded_from)
+        gone = copy.copy(self._fade)
+        shown = self._fade.between(was[0], now[0]), gone.between(was[1], now[1])
+        if self._fade.over:
+            self._faded_from = None
+        return shown
+
+    @property
+    def heard_input(self) -> np.ndarray:
+        """What went into the strip that is heard, of the last block."""
+        return self._inputs[self.heard]
+
+    @property
+    def heard_late(self) -> int:
+        """By how much what goes into the strip that is heard is late."""
+        return self._late[self.heard]
+
+    @property
+    def heard_latency(self) -> int:
+        """By how much what is heard is later than what went into its strip."""
+        return self.parts[self.heard].player.latency + self._more(self.heard)
+
+    def clock_of_heard(self, clock: int) -> int:
+        """The clock of the strip that is heard."""
+        return self._clock(self.heard, clock)
+
+    def _input(self, number: int, stems: np.ndarray, outs: dict[int, np.ndarray]) -> np.ndarray:
+        row = self._rows.get(number)
+        if row is not None:
+            return stems[row : row + 2]
+        whole: np.ndarray | None = None
+        for (source, to), wire in self._wires.items():
+            if to == number:
+                came = wire.process(outs[source], self._past[source])
+                if came is not None:
+                    whole = came if whole is None else whole + came
+        return np.zeros((2, stems.shape[1])) if whole is None else whole
+
+    def _through(self, number: int, source: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
+        player, frames = self.parts[number].player, source.shape[1]
+        dead = min(self._dead[number], frames)
+        if dead:  # it has not begun: nothing is there yet of the first frame
+            self._dead[number] -= dead
+            clock += dead
+        if dead == frames:
+            return np.zeros((2, frames))
+        out = player.process(source[:, dead:], self._clock(number, clock), probe)
+        return np.concatenate([np.zeros((2, dead)), out], axis=1) if dead else out

@@ -1,0 +1,89 @@
+"""What goes from one strip into another one: held back until it is in time, at gains that glide."""
+
+import numpy as np
+
+from stonekite.engine.graph.fading import ramp
+from stonekite.signal.ring import Ring
+
+
+class Past:
+    """The last frames that came out of a strip, for wires that hold them back."""
+
+    def __init__(self) -> None:
+        self._ring = Ring(2, 0)
+
+    def room_for(self, frames: int) -> None:
+        """Keep at least so many."""
+        if frames > self._ring.size:
+            longer = Ring(2, frames)
+            longer.add(self._ring.last)
+            self._ring = longer
+
+    def add(self, block: np.ndarray) -> None:
+        """Remember a block (2, frames) that came out."""
+        if self._ring.size:
+            self._ring.add(block)
+
+    def clear(self) -> None:
+        self._ring.clear()
+
+    def late(self, block: np.ndarray, frames: int) -> np.ndarray:
+        """What came out so many frames before each of a block (2, frames) that has just come out."""
+        if not frames:
+            return block
+        return np.concatenate([self._ring.last[:, -frames:], block], axis=1)[:, : block.shape[1]]
+
+
+class Wire:
+    """A wire at gains (2, 2) that holds back what goes through it for so many frames. Both go over to other ones within
+    `length` frames."""
+
+    def __init__(self, gains: np.ndarray, delay: int = 0) -> None:
+        self.aimed = gains
+        self._delay = delay
+        self._from = gains, delay
+        self._done = self._length = 0
+
+    @property
+    def rests(self) -> bool:
+        """Whether it has gone over."""
+        return self._done >= self._length
+
+    def set(self, delay: int) -> None:
+        """Be so late, and at what is aimed at, at once: for a new start."""
+        self._delay = delay
+        self._done = self._length
+
+    def aim(self, gains: np.ndarray, delay: int, length: int) -> None:
+        """Go over to other gains and another delay; from where it is, if it is on the way."""
+        if delay == self._delay and np.array_equal(gains, self.aimed):
+            return
+        share = 1.0 if self.rests else float(ramp(1, self._done, self._length)[0])
+        now = self._from[0] + share * (self.aimed - self._from[0])
+        self._from = now, self._delay if share > 0.5 else self._from[1]
+        self.aimed, self._delay = gains, delay
+        self._done, self._length = 0, max(1, length)
+
+    def process(self, block: np.ndarray, past: Past) -> np.ndarray | None:
+        """What arrives of a block (2, frames) that has just come out; None for silence. May be the block itself."""
+        past.room_for(max(self._delay, self._from[1]))
+        if self.rests:
+            return _through(past.late(block, self._delay), self.aimed)
+        count = min(block.shape[1], self._length - self._done)
+        rise = np.ones(block.shape[1])
+        rise[:count] = ramp(count, self._done, self._length)
+        self._done += count
+        old = _through(past.late(block, self._from[1]), self._from[0])
+        new = _through(past.late(block, self._delay), self.aimed)
+        silence = np.zeros(1)
+        before = silence if old is None else old
+        return before + rise * ((silence if new is None else new) - before)
+
+
+def _through(block: np.ndarray, gains: np.ndarray) -> np.ndarray | None:
+    """A block at gains, row by row, so that it does not depend on how long the block is; None for silence."""
+    (a, b), (c, d) = gains
+    if b == 0.0 and c == 0.0 and a == d:
+        return None if a == 0.0 else block if a == 1.0 else block * a
+    left, right = block
+    return np.stack([left * a + right * b, left * c + right * d])
