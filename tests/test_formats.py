@@ -51,11 +51,18 @@ NEW = {
     "rides": [],
     "grips": [],
     "sections": [],
-    "buses": [],
-    "mix": json.loads(msgspec.json.encode(Mix())),
     "made": None,
 }
-OF_A_STEM = {"start_s": 0.0, "fader": json.loads(msgspec.json.encode(Fader())), "into": 0, "sends": [], "hue": None}
+OF_A_SOUND = {"buses": [], "mix": json.loads(msgspec.json.encode(Mix()))}
+OF_A_STEM = {
+    "start_s": 0.0,
+    "fader": json.loads(msgspec.json.encode(Fader())),
+    "into": 0,
+    "sends": [],
+    "hue": None,
+    "from_s": 0.0,
+    "length_s": None,
+}
 """What sessions have got since, and what it is in older ones."""
 
 
@@ -64,6 +71,7 @@ def as_it_was(value):
     if isinstance(value, dict):
         new = {
             **NEW,
+            **(OF_A_SOUND if value.keys() >= {"stems", "tempo"} else {}),
             **(OF_A_STEM if value.keys() >= {"source", "strip"} else {}),
             **({"delay_ms": 0.0} if value.keys() >= {"level_db", "muted"} and "branch" not in value else {}),
         }

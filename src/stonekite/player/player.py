@@ -81,6 +81,7 @@ class Player:
         self._heard = MIX, MIX
         """The ids of the strips that are heard and watched."""
         self._listening = Listening()
+        self._metered = False
         self._feeds: tuple[object, ...] = ()
         self._held: float | None = None
         """Since when a start waits for kernels."""
@@ -145,6 +146,9 @@ class Player:
             playback.seek(command.frame)
         elif isinstance(command, protocol.SetLoop):
             playback.loop = (command.start, command.end) if command.end > command.start else None
+        elif isinstance(command, protocol.Meter):
+            self._metered = command.on
+            playback.meter(command.on)
         elif isinstance(command, protocol.Watch):
             playback.watched = command.stage
             if self._live is not None:
@@ -171,6 +175,15 @@ class Player:
         """All that may be played."""
         sounds = (*self._beside, *([self._sound] if self._sound is not None else []))
         return [one.strip for sound in sounds for _, one in tree.holders(sound)]
+
+    def _strip_peaks(self, playback: Playback) -> np.ndarray:
+        """The levels of all strips, in the order of the sound."""
+        table = np.zeros((protocol.STRIPS, 4), dtype=np.float32)
+        if self._metered and self._sound is not None:
+            peaks = playback.take_peaks()
+            for row, (_, one) in enumerate(tree.holders(self._sound)):
+                table[row] = peaks.get(tree.number_of(one), 0.0)
+        return table
 
     def _rebuild(self) -> None:
         """Play other recordings, or strips joined otherwise, from where it is."""
@@ -239,6 +252,7 @@ class Player:
         made = Playback(reader, layout, self._listening, self._live, self._helper)
         made.update(layout, least(self._beside))
         made.hear(*self._heard)
+        made.meter(self._metered)
         return made
 
     def _refer(self, command: protocol.Refer, playback: Playback) -> None:
@@ -354,6 +368,7 @@ class Player:
             leg_levels=live.leg_levels_db(),
             spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
             scope=scope,
+            strips=self._strip_peaks(playback),
         )
 
 

@@ -13,11 +13,12 @@ import numpy as np
 from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.measure.spectrum import BANDS
-from stonekite.session.types import Sound, Source
+from stonekite.session.types import BUSES, STEMS, Sound, Source
 from stonekite.stages.base import WORKED
 from stonekite.stages.dynamic_eq import BANDS as MOVING_BANDS
 
 SCOPE = 384
+STRIPS = STEMS + BUSES + 1
 AHEAD_S = 0.07
 """How far ahead of the ears sound is rendered at first."""
 
@@ -81,6 +82,12 @@ class Watch(msgspec.Struct, tag=True):
     parts: int = DEFAULT_SMOOTHING
 
 
+class Meter(msgspec.Struct, tag=True):
+    """Tell the levels of all strips, or do not."""
+
+    on: bool
+
+
 TESTING = "STONEKITE_TESTING"
 """The variable of the environment that lets tests disturb a player."""
 
@@ -94,7 +101,7 @@ class Disturb(msgspec.Struct, tag=True):
     path: str = ""
 
 
-Command = Load | Update | Refer | Listen | Play | Pause | Seek | SetLoop | Watch | Disturb
+Command = Load | Update | Refer | Listen | Play | Pause | Seek | SetLoop | Watch | Meter | Disturb
 
 
 class OutputIs(msgspec.Struct, tag=True):
@@ -185,6 +192,7 @@ STATUS = np.dtype(
         ("noise", "f4", (2, BANDS)),
         ("noise_gains", "f4", (2, BANDS)),
         ("scope", "f4", (2, SCOPE)),
+        ("strips", "f4", (STRIPS, 4)),  # greatest samples before and behind each: stems, buses, the mix
         ("serial_end", "i8"),
     ]
 )

@@ -161,7 +161,11 @@ def on_leg(preset: Preset, stage: Any, leg: LegName) -> Stage:
 def on_strip(preset: Preset, strip: Strip, first_id: int) -> Strip:
     """A strip with a preset's settings and its own intake; branches and stages get ids from `first_id` on."""
     assert preset.strip is not None
-    given = preset.strip
+    return msgspec.structs.replace(renumbered_strip(preset.strip, first_id), intake=strip.intake)
+
+
+def renumbered_strip(given: Strip, first_id: int) -> Strip:
+    """A strip whose branches and stages have ids from `first_id` on."""
     stages, spurs = [], []
     moved: dict[int, int] = {}
     numbers: dict[int, int] = {}
@@ -178,7 +182,6 @@ def on_strip(preset: Preset, strip: Strip, first_id: int) -> Strip:
         spurs.append(msgspec.structs.replace(spur, branch=branch, after=after))
     return msgspec.structs.replace(
         given,
-        intake=strip.intake,
         stages=tuple(stages),
         spurs=tuple(spurs),
         grips=renumbered(given.grips, numbers),

@@ -150,14 +150,16 @@ Hue = Annotated[int, msgspec.Meta(ge=0, lt=HUES)] | None
 
 
 class Stem(Settings, frozen=True, kw_only=True):
-    """One recording in the session, with its strip. It begins at `start_s` of the timeline, goes `into` a bus or the mix,
-    and is sent to others besides."""
+    """One recording in the session, with its strip. It begins at `start_s` of the timeline, with what is at `from_s` of
+    the recording, for `length_s` or to its end; it goes `into` a bus or the mix, and is sent to others besides."""
 
     id: Identity
     name: Name
     source: Source
     strip: Strip = Strip()
     start_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
+    from_s: Annotated[float, msgspec.Meta(ge=0, le=LONGEST_S)] = 0.0
+    length_s: Annotated[float, msgspec.Meta(gt=0, le=LONGEST_S)] | None = None
     fader: Fader = Fader()
     into: Into = MIX
     sends: Sends = ()

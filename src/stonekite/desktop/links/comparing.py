@@ -11,7 +11,7 @@ from stonekite.processes.jobs import Answer, Compare, Compared, Done, Failed, Pr
 from stonekite.processes.pool import COMPARE, Pool
 from stonekite.session import tree
 from stonekite.session.mix import places
-from stonekite.session.types import Loop, Session
+from stonekite.session.types import MIX, Loop, Session, Sound, Strip
 from stonekite.words import said
 
 SETTLE_MS = 60
@@ -137,20 +137,28 @@ def span_of(loop: Loop | None, rate: int, frames: int) -> tuple[int, int] | None
     return (start, end) if end > start else None
 
 
-def subjects_of(session: Session, chosen: Loop | None, place: int, *, everything: bool) -> dict[str, Subject]:
+def subjects_of(
+    session: Session, chosen: Loop | None, place: int, *, everything: bool, in_the_mix: bool = False
+) -> dict[str, Subject]:
     """What is compared of what is open, by its id, in a range: the recording, the result, and, where everything is wanted
-    or they are in the switch, versions and references, each reference in its own range.
+    or they are in the switch, versions and references, each reference in its own range. In the mix it is the mix, with
+    what is open and with that untouched.
     """
-    stem = places.as_stem(session.sound, place)
+    stem = places.as_stem(session.sound, MIX if in_the_mix else place)
     source = stem.source
     span = span_of(chosen, source.rate, source.frames)
-    found = {
-        "processed": Subject(source, stem.strip, span),
-        "unprocessed": Subject(source, None, span),
-    }
+
+    def of(sound: Sound) -> Subject:
+        there = places.as_stem(sound, MIX) if in_the_mix else None
+        if there is None:
+            return Subject(source, tree.strip_in(sound, place), span)
+        return Subject(there.source, there.strip, span)
+
+    without = of(tree.put_strip(session.sound, place, Strip())) if in_the_mix else Subject(source, None, span)
+    found = {"processed": of(session.sound), "unprocessed": without}
     if everything or session.versions or session.desk.references:
         for version in session.versions:
-            found[f"version {version.number}"] = Subject(source, tree.strip_in(version.sound, place), span)
+            found[f"version {version.number}"] = of(version.sound)
         for k, reference in enumerate(session.desk.references):
             own = span_of(reference.loop, reference.source.rate, reference.source.frames)
             found[f"reference {k}"] = Subject(reference.source, None, own, rate=source.rate)

@@ -117,6 +117,7 @@ class Transport(QObject):
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._watched = protocol.Watch(-1)
+        self._metered = protocol.Meter(False)
         self._post = Posting(self)
         self._player: _Process | None = None
         self._spare: _Process | None = None
@@ -305,6 +306,8 @@ class Transport(QObject):
         self._send(protocol.Load(sound, heard, opened, self.listening))
         self._expect(False)
         self._send(self._watched)
+        if self._metered.on:
+            self._send(self._metered)
         if self._referred[0] is not None:
             self._send(protocol.Refer(*self._referred))
 
@@ -367,6 +370,11 @@ class Transport(QObject):
         """Take spectra before and after the stage of this id (-1: at the end of the legs), 1/parts octave wide."""
         self._watched = protocol.Watch(stage, parts)
         self._send(self._watched)
+
+    def meter(self, on: bool) -> None:
+        """Have the levels of all strips told, or not."""
+        self._metered = protocol.Meter(on)
+        self._send(self._metered)
 
     def disturb(self, what: str, value: float = 0.0, path: str = "") -> None:
         """For tests: see protocol.Disturb."""

@@ -71,13 +71,13 @@ class BlindTesting(QObject):
             for k, v in switching.loudness().items()
             if k in (self.view.first.value, self.view.second.value)
         }
-        sound, listening = switching.listening_to(key, both)
+        sound, heard, listening = switching.listening_to(key, both)
         self.view.gains[key] = listening.processed_db
         for chosen in (self.view.first.value, self.view.second.value):
             if chosen.startswith("reference"):
                 window.transport.refer(*switching.reference_frames(int(chosen.split()[1])))
         now, place = window.document.session.sound, window.document.place
-        window.transport.update(sound, place, place, switching.beside(now, sound) or (now,), listening)
+        window.transport.update(sound, heard, place, switching.beside(now, sound) or (now,), listening)
 
     def _end(self) -> None:
         window = self._window

@@ -13,7 +13,7 @@ from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.session import tree
 from stonekite.session.mix import places
-from stonekite.session.types import MIX, LegName, Loop, Sound, Strip
+from stonekite.session.types import LegName, Loop, Sound, Strip
 from stonekite.words import said
 
 _WORDS = {
@@ -48,7 +48,7 @@ class Hearing(QObject):
         super().__init__(parent)
         self._document, self._transport, self._switching = document, transport, switching
         self._listen, self._actions, self._timeline = listen, actions, timeline
-        self.handed_over = self.in_the_mix = False
+        self.handed_over = False
         self._audition: Audition | None = None
         self._smoothing = DEFAULT_SMOOTHING
         self._last_loop: Loop | None = None
@@ -63,7 +63,8 @@ class Hearing(QObject):
     def load(self) -> None:
         """Play the document's recording."""
         self._feeds, self._strip = places.feeding(self._document.session.sound), self._document.strip
-        self._transport.load(self._sounding(), self.heard, self._document.place)
+        sound, heard, _ = self._switching.played(self._sounding(), self._listen.listening)
+        self._transport.load(sound, heard, self._document.place)
         self._watch()
         self.listen_to(self._listen.listening)
         self.send_loop()
@@ -77,11 +78,6 @@ class Hearing(QObject):
     def other_source(self) -> bool:
         """Whether the document's recording is another one than the player has."""
         return places.feeding(self._document.session.sound) != self._feeds
-
-    @property
-    def heard(self) -> int:
-        """The id of the strip that is heard: the one that is open, or the mix."""
-        return MIX if self.in_the_mix else self._document.place
 
     def _sounding(self) -> Sound:
         """The sound of now, as the open strip is listened to."""
@@ -107,8 +103,10 @@ class Hearing(QObject):
         heard = self._switching.sound(now)
         if heard is not now:
             self.compared.emit(tree.strip_in(heard, self._document.place))
-        beside = self._switching.beside(now, heard)
-        self._transport.update(heard, self.heard, self._document.place, beside, listening)
+        sound, number, chosen = self._switching.played(heard, listening or self._listen.listening)
+        beside = self._switching.beside(now, sound)
+        told = None if listening is None and sound is heard else chosen
+        self._transport.update(sound, number, self._document.place, beside, told)
 
     def listen_to(self, listening: Listening) -> None:
         """Hear what the listen panel says."""

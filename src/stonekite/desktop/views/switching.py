@@ -15,8 +15,8 @@ from stonekite.engine.play.listen import Listening, matched_db
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
 from stonekite.processes.pool import Pool
-from stonekite.session import edits
-from stonekite.session.types import REFERENCES, Loop, Reference, Sound, Source
+from stonekite.session import edits, tree
+from stonekite.session.types import MIX, REFERENCES, Loop, Reference, Sound, Source, Strip
 from stonekite.words import clock, parsed_range, said
 
 _VIEW = "view "
@@ -34,7 +34,7 @@ class Switching(QObject):
         self.comparing = Comparing(workers, self)
         self.range: Range = "loop"
         self.selection: Loop | None = None
-        self.viewing = False
+        self.viewing = self.in_the_mix = False
         self.whole_switch = False
         self._analysed: Analysed | None = None
         self.comparing.changed.connect(self._changed)
@@ -52,6 +52,23 @@ class Switching(QObject):
         version = self._document.session.version(number) if number is not None else None
         return now if version is None else version.sound
 
+    @property
+    def beside_others(self) -> bool:
+        """Whether what is open is heard in the mix, with all that is beside it."""
+        return self.in_the_mix and self._document.is_open and self._document.place != MIX
+
+    def played(self, sound: Sound, listening: Listening) -> tuple[Sound, int, Listening]:
+        """What plays for a choice: a sound, the strip of it that is heard, and how that is listened to. In the mix the
+        unprocessed is the mix in which what is open is untouched; the difference is that of what is open alone."""
+        place = self._document.place
+        if not self.beside_others or listening.what == "difference":
+            return sound, place, listening
+        if listening.what != "unprocessed":
+            return sound, MIX, listening
+        gain = listening.unprocessed_db
+        untouched = tree.put_strip(sound, place, Strip())
+        return untouched, MIX, msgspec.structs.replace(listening, what="processed", processed_db=gain)
+
     def beside(self, now: Sound, heard: Sound) -> tuple[Sound, ...]:
         """All that may be switched to from what is heard, so that it is in time."""
         versions = [version.sound for version in self._document.session.versions]
@@ -65,7 +82,7 @@ class Switching(QObject):
             return None, 0, 0
         return self.reference_frames(place)
 
-    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Sound, Listening]:
+    def listening_to(self, key: str, loudness: dict[str, float | None]) -> tuple[Sound, int, Listening]:
         """Settings and gains to hear a subject with, whatever the listen panel shows; all of `loudness` matched."""
         gains = matched_db(loudness)
         kind, _, number = key.partition(" ")
@@ -76,7 +93,7 @@ class Switching(QObject):
             sound = version.sound
         what = kind if kind in ("unprocessed", "reference") else "processed"
         gain = gains.get(key, 0.0)
-        return sound, Listening(what, None, gain, gain, gain)  # type: ignore[arg-type]
+        return self.played(sound, Listening(what, None, gain, gain, gain))  # type: ignore[arg-type]
 
     def reference_frames(self, place: int) -> tuple[Source, int, int]:
         """A reference and its range in frames."""
@@ -116,10 +133,28 @@ class Switching(QObject):
         if session.desk.loop is not None:
             self.selection = session.desk.loop
         subjects: dict[str, Subject] = {}
-        if session.desk.loop is not None or session.versions or session.desk.references or self.whole_switch:
-            subjects |= subjects_of(session, session.desk.loop, self._document.place, everything=False)
+        if (
+            self.beside_others
+            or session.desk.loop is not None
+            or session.versions
+            or session.desk.references
+            or self.whole_switch
+        ):
+            subjects |= subjects_of(
+                session,
+                session.desk.loop,
+                self._document.place,
+                everything=False,
+                in_the_mix=self.beside_others,
+            )
         if self.viewing:
-            wanted = subjects_of(session, self.view_range(), self._document.place, everything=True)
+            wanted = subjects_of(
+                session,
+                self.view_range(),
+                self._document.place,
+                everything=True,
+                in_the_mix=self.beside_others,
+            )
             subjects |= {_VIEW + key: subject for key, subject in wanted.items()}
             before, after = (self.comparing.measures(_VIEW + key) for key in ("unprocessed", "processed"))
             if before is not None and after is not None:
@@ -143,7 +178,8 @@ class Switching(QObject):
 
     def _changed(self) -> None:
         loudness = {key: lufs for key, lufs in self.comparing.loudness().items() if not key.startswith(_VIEW)}
-        if self._document.is_open and self._document.session.desk.loop is None and self._analysed is not None:
+        whole = self._document.is_open and self._document.session.desk.loop is None
+        if whole and not self.beside_others and self._analysed is not None:
             loudness.setdefault("processed", self._analysed.after.get("integrated_lufs"))
             loudness.setdefault("unprocessed", self._analysed.before.get("integrated_lufs"))
         self._listen.show_loudness(loudness)

@@ -11,11 +11,14 @@ NAME = "timeline"
 
 
 class Feeds(Blocks):
-    """Readers of one rate, each with the frame of the timeline at which it begins: two rows of each, one after the
-    other (2 readers, frames). Where a recording is not, it is silent."""
+    """Readers of one rate, each with the frame of the timeline at which it begins, the frame of the recording with which
+    it does, and for how many frames it goes on: two rows of each, one after the other (2 readers, frames). Where a
+    recording is not, it is silent."""
 
-    def __init__(self, readers: Sequence[Blocks], starts: Sequence[int], rate: int, frames: int) -> None:
-        self._readers, self._starts = readers, starts
+    def __init__(
+        self, readers: Sequence[Blocks], parts: Sequence[tuple[int, int, int]], rate: int, frames: int
+    ) -> None:
+        self._readers, self._parts = readers, parts
         self.rows = 2 * len(readers)
         self.facts = Facts(Path(NAME), rate, frames, channels=self.rows, subtype="TIMELINE", depth=None)
 
@@ -32,9 +35,10 @@ class Feeds(Blocks):
         start = max(0, start)
         frames = max(0, min(frames, self.facts.frames - start))
         out = np.zeros((self.rows, frames))
-        for k, (reader, begins) in enumerate(zip(self._readers, self._starts, strict=True)):
+        for k, (reader, (begins, first, count)) in enumerate(zip(self._readers, self._parts, strict=True)):
             skip = max(0, begins - start)
-            if skip < frames and start + skip - begins < reader.facts.frames:
-                block = reader.read(start + skip - begins, frames - skip)
+            place = start + skip - begins
+            if skip < frames and place < count:
+                block = reader.read(first + place, min(frames - skip, count - place))
                 out[2 * k : 2 * k + 2, skip : skip + block.shape[1]] = block
         return out

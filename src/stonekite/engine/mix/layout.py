@@ -7,8 +7,8 @@ import numpy as np
 
 from stonekite.engine.graph.ends import shares
 from stonekite.session import tree
-from stonekite.session.mix import wires
-from stonekite.session.types import MIX, Sound, Stem, Strip
+from stonekite.session.mix import places, wires
+from stonekite.session.types import Sound, Stem, Strip
 from stonekite.signal.decibels import gain_of
 
 ALONE = 1
@@ -53,13 +53,14 @@ def laid_out(sound: Sound, rate: float) -> Layout:
         gains.setdefault((wire.source, wire.to), np.zeros((2, 2)))
     for wire in wires.open_wires(sound):
         gains[wire.source, wire.to] = gains[wire.source, wire.to] + wire_gains(wire)
-    ahead = {stem.id: -start_frame(stem, rate) for stem in sound.stems}
+    ahead = {stem.id: ahead_of(stem, rate) for stem in sound.stems}
     return Layout({number: by_id[number].strip for number in order}, ahead, gains)
 
 
-def start_frame(stem: Stem, rate: float) -> int:
-    """The frame of the timeline at which a stem begins."""
-    return round(stem.start_s * rate)
+def ahead_of(stem: Stem, rate: float) -> int:
+    """By how many frames the place of a stem's recording is ahead of the timeline's."""
+    start, begins, _ = places.part_of(stem, rate)
+    return begins - start
 
 
 def wire_gains(wire: wires.Wire) -> np.ndarray:
@@ -89,15 +90,3 @@ def least(sounds: tuple[Sound, ...]) -> dict[int, tuple[Strip, ...]]:
             number = tree.number_of(one)
             found[number] = (*found.get(number, ()), one.strip)
     return found
-
-
-def needs_mixing(sound: Sound) -> bool:
-    """Whether there is more to a sound than the strip of its one stem."""
-    if len(sound.stems) > 1 or sound.buses or sound.mix.strip != Strip():
-        return True
-    stem = sound.stems[0]
-    return (
-        stem.start_s > 0.0
-        or not np.array_equal(wire_gains(next(wires.wires(sound))), np.eye(2))
-        or (stem.fader.muted or stem.into != MIX)
-    )

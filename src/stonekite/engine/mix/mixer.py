@@ -57,6 +57,8 @@ class Mixer:
         self._begun: dict[int, int] = {}
         self._dead: dict[int, int] = {}
         self._inputs: dict[int, np.ndarray] = {}
+        self.metered = False
+        self._peaks: dict[int, np.ndarray] = {}
         self._fade = Fade(0)
         self._faded_from: int | None = None
         self.want(layout, beside or {})
@@ -266,6 +268,8 @@ class Mixer:
                 before[number] = self.parts[number].player.reference(source, self._more(number))
             outs[number] = self._through(number, source, clock, probe if number == looked_at else None)
         shown = self._shown(outs, before)
+        if self.metered:
+            self._meter(outs)
         for number, out in outs.items():
             self._past[number].add(out)
         return shown
@@ -287,6 +291,17 @@ class Mixer:
         if self._fade.over:
             self._faded_from = None
         return shown
+
+    def _meter(self, outs: dict[int, np.ndarray]) -> None:
+        for number, out in outs.items():
+            peaks = self._peaks.setdefault(number, np.zeros(4))
+            np.maximum(peaks[:2], np.abs(self._inputs[number]).max(axis=1, initial=0.0), out=peaks[:2])
+            np.maximum(peaks[2:], np.abs(out).max(axis=1, initial=0.0), out=peaks[2:])
+
+    def take_peaks(self) -> dict[int, np.ndarray]:
+        """The greatest samples (4,) of each strip since this was asked last: left and right before it, and behind it."""
+        peaks, self._peaks = self._peaks, {}
+        return peaks
 
     @property
     def heard_input(self) -> np.ndarray:

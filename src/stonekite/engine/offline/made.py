@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 
 from stonekite.engine.mix.feeds import Feeds
-from stonekite.engine.mix.layout import laid_out, start_frame
+from stonekite.engine.mix.layout import laid_out
 from stonekite.engine.mix.mixer import Mixer
 from stonekite.files.audio import Blocks, Facts
 from stonekite.files.resampled import at_rate
@@ -34,7 +34,7 @@ def feeds(sound: Sound, opened: Opened, ahead: int = 0) -> Blocks:
         for reader in readers:
             reader.close()
         raise
-    return Feeds(readers, [start_frame(stem, rate) for stem in sound.stems], rate, frames)
+    return Feeds(readers, [places.part_of(stem, rate) for stem in sound.stems], rate, frames)
 
 
 class MadeReader(Blocks):

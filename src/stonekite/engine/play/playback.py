@@ -135,6 +135,14 @@ class Playback:
         else:
             self._mixer.update(self._layout, self._beside, self._clock, glide_s)
 
+    def meter(self, on: bool) -> None:
+        """Keep the peaks of all strips, or do not."""
+        self._mixer.metered = on
+
+    def take_peaks(self) -> dict[int, np.ndarray]:
+        """The greatest samples (4,) of each strip since this was asked last: before it and behind it."""
+        return self._mixer.take_peaks()
+
     def fits(self, layout: Layout) -> bool:
         """Whether what plays can go over to a layout."""
         return self._layout.fits(layout)

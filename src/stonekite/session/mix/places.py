@@ -15,11 +15,21 @@ from stonekite.words import said
 def timeline(sound: Sound) -> tuple[int, int]:
     """The rate of a sound in Hz, that of its first stem, and the frames until the last of its stems ends."""
     rate = sound.stems[0].source.rate
-    ends = (
-        round(stem.start_s * rate) + math.ceil(stem.source.frames * rate / stem.source.rate)
-        for stem in sound.stems
-    )
-    return rate, max(ends)
+    return rate, max(1, *(sum(part_of(stem, rate)[::2]) for stem in sound.stems))
+
+
+def part_of(stem: Stem, rate: float) -> tuple[int, int, int]:
+    """What of a recording is on a timeline of a rate in Hz: the frame there at which it begins, the frame of the
+    recording at that rate with which it does, and for how many it goes on."""
+    begins = round(stem.from_s * rate)
+    left = max(0, math.ceil(stem.source.frames * rate / stem.source.rate) - begins)
+    wanted = left if stem.length_s is None else min(left, round(stem.length_s * rate))
+    return round(stem.start_s * rate), begins, wanted
+
+
+def length_s(stem: Stem) -> float:
+    """For how long a stem is heard, in seconds."""
+    return part_of(stem, stem.source.rate)[2] / stem.source.rate
 
 
 def name_of(one: Stem | Bus | Mix) -> str:
@@ -29,12 +39,14 @@ def name_of(one: Stem | Bus | Mix) -> str:
 
 def is_one(sound: Sound) -> bool:
     """Whether a sound is one recording from its beginning on: then its timeline is the recording itself."""
-    return len(sound.stems) == 1 and not sound.buses and sound.stems[0].start_s == 0.0
+    stem = sound.stems[0]
+    whole = stem.start_s == 0.0 and stem.from_s == 0.0 and stem.length_s is None
+    return len(sound.stems) == 1 and not sound.buses and whole
 
 
 def feeding(sound: Sound) -> tuple[object, ...]:
     """Equal for sounds whose recordings are the same at the same times."""
-    return tuple((stem.id, stem.source, stem.start_s) for stem in sound.stems)
+    return tuple((s.id, s.source, s.start_s, s.from_s, s.length_s) for s in sound.stems)
 
 
 _SEEN = Remembered()

@@ -1,0 +1,177 @@
+"""Edits of what stands beside one another in a session: stems, buses, and how they are joined."""
+
+from collections.abc import Iterable
+from typing import Any, Literal
+
+import msgspec
+
+from stonekite.session import presets, tree
+from stonekite.session.mix import wires
+from stonekite.session.mix.fader import Fader, Send
+from stonekite.session.mix.places import length_s
+from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Source, Split, Stem, Strip
+from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
+from stonekite.stages.drive import Drive
+from stonekite.stages.echo.settings import Echo
+from stonekite.words import said
+
+Begins = Literal["two compressors", "drive", "echo", "empty"]
+BEGINNINGS: dict[Begins, str] = {
+    "two compressors": said("Two compressors"),
+    "drive": said("Drive"),
+    "echo": said("Echo"),
+    "empty": said("Nothing"),
+}
+"""What a parallel bus can begin with."""
+
+
+def put_in(session: Session, number: int, **changes: Any) -> Session:
+    """A session in which a stem or a bus has other values. Raises LookupError."""
+    name, k = tree.holder_path(session.sound, number)
+    row = list(getattr(session.sound, str(name)))
+    row[int(k)] = msgspec.structs.replace(row[int(k)], **changes)
+    return _with(session, **{str(name): tuple(row)})
+
+
+def _with(session: Session, **rows: Any) -> Session:
+    return msgspec.structs.replace(session, sound=msgspec.structs.replace(session.sound, **rows))
+
+
+def put_fader(session: Session, number: int, name: str, value: Any) -> Session:
+    """A session in which the fader of a stem or a bus has another value. Raises LookupError."""
+    one: Any = tree.holder(session.sound, number)
+    return put_in(session, number, fader=msgspec.structs.replace(one.fader, **{name: value}))
+
+
+def add_stems(session: Session, sources: Iterable[tuple[str, Source]]) -> Session:
+    """A session with more stems, by their names and recordings. Raises ValueError if there are too many."""
+    stems, number = list(session.sound.stems), tree.next_id(session)
+    for name, source in sources:
+        stems.append(Stem(id=number, name=name, source=source, hue=(len(stems)) % HUES))
+        number += 1
+    if len(stems) > STEMS:
+        raise ValueError(said("A session holds {most} stems at the most.").format(most=STEMS))
+    return tree.counted(_with(session, stems=tuple(stems)))
+
+
+def add_bus(
+    session: Session, name: str, strip: Strip | None = None, fader: Fader | None = None
+) -> tuple[Session, int]:
+    """A session with one more bus, and its id. Raises ValueError with a sentence if there are as many as there can be."""
+    if len(session.sound.buses) >= BUSES:
+        raise ValueError(said("A session holds {most} buses at the most.").format(most=BUSES))
+    number = tree.next_id(session)
+    taken = {one.name for one in wires.going_on(session.sound)}
+    called = next(n for n in (name, *(f"{name} {k}" for k in range(2, 200))) if n not in taken)
+    own = presets.renumbered_strip(strip or Strip(), number + 1)
+    bus = Bus(id=number, name=called, strip=own, fader=fader or Fader())
+    return tree.counted(_with(session, buses=(*session.sound.buses, bus))), number
+
+
+def parallel_bus(session: Session, stems: Iterable[int], begins: Begins) -> tuple[Session, int]:
+    """A session with a bus that is fed by some stems and buses besides the mix, not yet to be heard; and its id.
+
+    Its two sides are worked on by themselves, and alike. Raises ValueError with a sentence if there are too many buses.
+    """
+    stage: Any = None
+    if begins == "two compressors":
+        side = CompressorSide(threshold_db=-30.0, ratio=2.0, knee_db=6.0, attack_ms=40.0, release_ms=60.0)
+        stage = Compressor(id=1, upper=side, lower=side, shared=CompressorShared(coupling=0.0))
+    elif begins == "drive":
+        stage = Drive(id=1)
+    elif begins == "echo":
+        stage = Echo(id=1)
+    stages = () if stage is None else (tree.renumbered(stage, 1)[0],)
+    strip = Strip(split=Split(mode="left-right"), stages=stages)
+    names = {"two compressors": said("Pair press"), "drive": said("Rough copy"), "echo": said("Long echo")}
+    session, number = add_bus(session, names.get(begins, said("Parallel")), strip, Fader(level_db=-24.0))
+    for stem in stems:
+        session = put_send(session, stem, number, 0.0)
+    return session, number
+
+
+def put_send(
+    session: Session, number: int, to: int, level_db: float | None, before: bool | None = None
+) -> Session:
+    """A session in which a stem or a bus is sent to a bus at another level, or no longer (None). Raises ValueError with a
+    sentence where it would hear itself."""
+    if level_db is not None and not wires.can_go(session.sound, number, to):
+        raise ValueError(said("A bus cannot be sent to what goes into it."))
+    one: Any = tree.holder(session.sound, number)
+    old = next((send for send in one.sends if send.to == to), None)
+    kept = [send for send in one.sends if send.to != to]
+    if level_db is not None:
+        way = (old is not None and old.before) if before is None else before
+        new = Send(to=to, level_db=level_db, before=way)
+        kept.insert(one.sends.index(old) if old is not None else len(kept), new)
+    return put_in(session, number, sends=tuple(kept))
+
+
+def put_into(session: Session, number: int, to: int) -> Session:
+    """A session in which a stem or a bus goes into another bus, or the mix. Raises ValueError with a sentence where it
+    would hear itself."""
+    if not wires.can_go(session.sound, number, to):
+        raise ValueError(said("A bus cannot go into what goes into it."))
+    return put_in(session, number, into=to)
+
+
+def remove(session: Session, number: int) -> Session:
+    """A session without a stem or a bus; what went into a bus goes where that went. Raises ValueError with a sentence for
+    the last stem."""
+    sound = session.sound
+    gone: Any = tree.holder(sound, number)
+    if isinstance(gone, Stem):
+        if len(sound.stems) == 1:
+            raise ValueError(said("This is the only stem: a session has one at least."))
+        return _with(session, stems=tuple(stem for stem in sound.stems if stem.id != number))
+
+    def without(one: Any) -> Any:
+        sends = tuple(send for send in one.sends if send.to != number)
+        into = gone.into if one.into == number else one.into
+        return (
+            one
+            if (sends, into) == (one.sends, one.into)
+            else msgspec.structs.replace(one, sends=sends, into=into)
+        )
+
+    buses = tuple(without(bus) for bus in sound.buses if bus.id != number)
+    return _with(session, stems=tuple(map(without, sound.stems)), buses=buses)
+
+
+def moved(session: Session, number: int, where: int) -> Session:
+    """A session in which a stem stands at another place among stems, or a bus among buses. Raises LookupError."""
+    name, _ = tree.holder_path(session.sound, number)
+    row = [one for one in getattr(session.sound, str(name)) if one.id != number]
+    row.insert(where, tree.holder(session.sound, number))
+    return _with(session, **{str(name): tuple(row)})
+
+
+def copied(session: Session, number: int, **changes: Any) -> Session:
+    """A session with a copy of a stem behind it, with a strip of its own. Raises ValueError with a sentence if there are
+    too many."""
+    stem: Any = tree.holder(session.sound, number)
+    if len(session.sound.stems) >= STEMS:
+        raise ValueError(said("A session holds {most} stems at the most.").format(most=STEMS))
+    new = tree.next_id(session)
+    strip = presets.renumbered_strip(stem.strip, new + 1)
+    stems = list(session.sound.stems)
+    stems.insert(stems.index(stem) + 1, msgspec.structs.replace(stem, id=new, strip=strip, **changes))
+    return tree.counted(_with(session, stems=tuple(stems)))
+
+
+def repeated(session: Session, number: int) -> Session:
+    """A session in which a stem comes once more, behind its end. Raises ValueError with a sentence."""
+    stem: Any = tree.holder(session.sound, number)
+    return copied(session, number, start_s=stem.start_s + length_s(stem))
+
+
+def split_at(session: Session, number: int, seconds: float) -> Session:
+    """A session in which a stem is two from a time of the timeline on. Raises ValueError with a sentence where it is not
+    heard then."""
+    stem: Any = tree.holder(session.sound, number)
+    into = seconds - stem.start_s
+    length = length_s(stem)
+    if not 0.0 < into < length:
+        raise ValueError(said("“{name}” is not heard there.").format(name=stem.name))
+    session = copied(session, number, start_s=seconds, from_s=stem.from_s + into, length_s=length - into)
+    return put_in(session, number, length_s=into)
