@@ -52,7 +52,7 @@ def main(folder: Path, count: int, seed: int) -> dict[str, int]:
             saves.keep(folder / "tape.kite", folder / "kept")
             storage.save(session, folder / "tape.kite")
 
-    points = points_of(session.sound.stems[0].strip, ("result", "unprocessed", "after"))
+    points = points_of(session.sound, ("result", "unprocessed", "after"))
     targets = {point: folder / f"set {place}.wav" for place, point in enumerate(points)}
     chosen = ExportSet(pattern="one {what}")
 

@@ -57,7 +57,7 @@ def session(tmp_path):
 
 
 def test_everything_adds_up_and_lines_up(session, tmp_path):
-    points = export_sets.points_of(session.sound.stems[0].strip, tuple(export_sets.WHATS))
+    points = export_sets.points_of(session.sound, tuple(export_sets.WHATS))
     assert [point.what for point in points] == [
         "result",
         "unprocessed",
@@ -67,11 +67,12 @@ def test_everything_adds_up_and_lines_up(session, tmp_path):
         "after",
         "after",
         "spur",
+        "strip",
     ]
     targets = {point: tmp_path / f"{k}.wav" for k, point in enumerate(points)}
     done = export(session, targets, How(bits="64f"))
     files = {point: read(path)[0] for point, path in targets.items()}
-    assert len(done.paths) == 8 and len({sound.shape[1] for sound in files.values()}) == 1
+    assert len(done.paths) == 9 and len({sound.shape[1] for sound in files.values()}) == 1
     result, dry, difference = (files[points[k]] for k in range(3))
     assert np.allclose(result - dry, difference, atol=1e-12)
     mid, side = files[Point("after", "mid")][0], files[Point("after", "side")][0]

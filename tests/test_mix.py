@@ -3,15 +3,18 @@
 import msgspec
 import numpy as np
 import pytest
+import soundfile
 from conftest import RATE, THOROUGH, noise
 from mixes import drawn_sound, recording
 
 from stonekite.engine.mix.layout import laid_out, placed
 from stonekite.engine.mix.mixer import Mixer
+from stonekite.engine.offline.export import set_written
 from stonekite.engine.offline.made import feeds
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.play.playback import Playback
 from stonekite.session import storage
+from stonekite.session.export_sets import RESULT, ExportSet, parts_of
 from stonekite.session.mix import places, wires
 from stonekite.session.mix.fader import Fader, Send
 from stonekite.session.types import MIX, Bus, Leg, Mix, Session, Sound, Split, Stem, Strip
@@ -45,7 +48,7 @@ def through(sound: Sound, number: int = MIX, block: int = 4096) -> np.ndarray:
 
 def played(sound: Sound, blocks: int, start: int = 0, heard: int = MIX, size: int = 512) -> np.ndarray:
     reader = feeds(sound, open_source)
-    playback = Playback(reader, laid_out(sound, reader.facts.rate))
+    playback = Playback(reader, laid_out(sound))
     playback.hear(heard)
     playback.seek(start)
     playback.play()
@@ -99,7 +102,7 @@ def test_one_stem_over_two_paths_one_of_them_late_nulls(sources, milliseconds, w
         )
         parallel = msgspec.structs.replace(flat, upper=Leg(inverted=True), lower=Leg(inverted=True))
         sound = Sound(stems=(stem,), buses=(Bus(id=11, name="parallel", strip=parallel),))
-    mixer = Mixer(laid_out(sound, RATE), RATE)
+    mixer = Mixer(laid_out(sound), RATE)
     assert mixer.latency >= round(milliseconds * RATE / 1000)
     out = through(sound)
     assert out.shape[1] == sources[0].frames
@@ -252,16 +255,40 @@ def test_changes_glide_and_are_then_as_if_they_had_always_been_so(sources):
             sound, stems=(msgspec.structs.replace(stems[0], **change), *stems[1:])
         )
         reader = feeds(sound, open_source)
-        playback = Playback(reader, laid_out(sound, RATE))
+        playback = Playback(reader, laid_out(sound))
         playback.play()
         first = [playback.read(512) for _ in range(12)]
-        playback.update(laid_out(after, RATE))
+        playback.update(laid_out(after))
         heard = np.concatenate([*first, *(playback.read(512) for _ in range(68))], axis=1)
         old, new = through(sound), through(after)
         assert np.array_equal(heard[:, : 12 * 512], old[:, : 12 * 512])
-        late = Mixer(laid_out(after, RATE), RATE).latency  # what is heard then is so much behind
+        late = Mixer(laid_out(after), RATE).latency  # what is heard then is so much behind
         settled = 40 * 512
         there = new[:, settled - late : heard.shape[1] - late]
         assert np.abs(heard[:, settled:] - there).max() < 1e-12, change
         between = heard[:, 12 * 512 - 64 : 12 * 512 + 2048]
         assert np.abs(np.diff(between)).max() < 1.2 * np.abs(np.diff(old)).max() + np.abs(np.diff(new)).max()
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_stems_and_buses_are_written_from_one_start_and_add_up_to_the_mix(seed, sources, tmp_path):
+    """What goes into the mix, by itself, at its level and place; rates, places and tails as they come."""
+    sound = drawn_sound(20 + seed, sources)
+    rows = {
+        name: tuple(
+            msgspec.structs.replace(one, fader=msgspec.structs.replace(one.fader, alone=False))
+            for one in getattr(sound, name)
+        )
+        for name in ("stems", "buses")
+    }
+    session = Session(sound=msgspec.structs.replace(sound, mix=Mix(), **rows))
+    chosen = ExportSet(what=("result", "strips"), bits="64f", pattern="{number} {what}")
+    ((_, names),) = parts_of(chosen, session)
+    assert len(names) == 1 + len(session.sound.stems) + len(session.sound.buses)
+    *_, done = set_written(session, chosen, tmp_path)
+    files = {point: soundfile.read(tmp_path / name)[0].T for point, name in names.items()}
+    assert len(done.paths) == len(names) and len({file.shape for file in files.values()}) == 1
+    into = [one.id for one in wires.going_on(session.sound) if one.into == MIX]
+    whole = sum(file for point, file in files.items() if point.spur in into and point.what == "strip")
+    assert np.abs(whole - files[RESULT]).max() < 10 ** (-120 / 20)
+    assert np.abs(files[RESULT]).max() > 1e-3

@@ -163,8 +163,7 @@ class Player:
         """Play the settings that were wished for last, as far as what they need is there."""
         if self._playback is None or self._sound is None:
             return
-        rate = self._playback.rate
-        layout = laid_out(tree.with_strips(self._sound, self._kernels.able), rate)
+        layout = laid_out(tree.with_strips(self._sound, self._kernels.able))
         if self._feeds != places.feeding(self._sound) or not self._playback.fits(layout):
             self._rebuild()
             return
@@ -248,7 +247,7 @@ class Player:
             return None
         rate = reader.facts.rate
         self._live = Live(rate)
-        layout = laid_out(tree.with_strips(self._sound, self._kernels.able), rate)
+        layout = laid_out(tree.with_strips(self._sound, self._kernels.able))
         made = Playback(reader, layout, self._listening, self._live, self._helper)
         made.update(layout, least(self._beside))
         made.hear(*self._heard)

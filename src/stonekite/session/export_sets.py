@@ -11,13 +11,15 @@ import platformdirs
 
 from stonekite.files.atomic import replacing
 from stonekite.files.audio import LEAST_RATE, MOST_RATE, Bits
-from stonekite.session.types import LEGS, Section, Session, Strip
+from stonekite.session import tree
+from stonekite.session.mix import places, wires
+from stonekite.session.types import LEGS, Section, Session, Sound
 from stonekite.stages.settings import Settings
 from stonekite.words import NAMES, said
 
 SUFFIX = ".kiteset"
 MAX_BYTES = 65_536
-What = Literal["result", "unprocessed", "difference", "before", "after", "spurs"]
+What = Literal["result", "unprocessed", "difference", "before", "after", "spurs", "strips"]
 WHATS: dict[What, str] = {
     "result": said("Result"),
     "unprocessed": said("Unprocessed"),
@@ -25,6 +27,7 @@ WHATS: dict[What, str] = {
     "before": said("Components before"),
     "after": said("Components after"),
     "spurs": said("Spurs"),
+    "strips": said("Stems and buses"),
 }
 Format = Literal["wav", "flac", "aiff", "ogg"]
 LONGEST_FADE_S = 30.0
@@ -35,10 +38,10 @@ class SetError(Exception):
 
 
 class Point(NamedTuple):
-    """A listening point of a strip: its result or what it was made from, the difference, a component of one of these, or
-    a spur (its id) as it sounds alone."""
+    """A listening point of what a session comes to: its result or what it was made from, the difference, a component of
+    one of these, a spur (its id) as it sounds alone; a stem or a bus (its id) as it goes on, at its level and place."""
 
-    what: Literal["result", "unprocessed", "difference", "before", "after", "spur"]
+    what: Literal["result", "unprocessed", "difference", "before", "after", "spur", "strip"]
     component: str = ""
     spur: int = 0
 
@@ -99,13 +102,20 @@ SHIPPED: tuple[ExportSet, ...] = (
         what=("result", "unprocessed", "before", "after", "spurs"),
         bits="32f",
     ),
+    ExportSet(
+        name=said("Stems and buses, from one start"),
+        what=("result", "strips"),
+        bits="32f",
+        pattern="{number} {what}",
+    ),
     ExportSet(name=said("To be sent, −16 LUFS"), format="flac", loudness_lufs=-16.0, ceiling_dbtp=-1.0),
 )
 """Sets that are there from the start."""
 
 
-def points_of(strip: Strip, what: Sequence[What]) -> list[Point]:
-    """The listening points of a strip that these words name, in the order of WHATS."""
+def points_of(sound: Sound, what: Sequence[What]) -> list[Point]:
+    """The listening points of a sound that these words name, in the order of WHATS."""
+    strip = places.result(sound).strip
     components = [strip.split.component(leg) for leg in LEGS]
     found: list[Point] = []
     for word in WHATS:
@@ -115,13 +125,18 @@ def points_of(strip: Strip, what: Sequence[What]) -> list[Point]:
             found += [Point(word, component) for component in components]  # type: ignore[arg-type]
         elif word == "spurs":
             found += [Point("spur", spur=spur.id) for spur in strip.spurs]
+        elif word == "strips":
+            found += [Point("strip", spur=one.id) for one in wires.going_on(sound)]
         else:
             found.append(Point(word))  # type: ignore[arg-type]
     return found
 
 
-def called(point: Point, strip: Strip) -> str:
+def called(point: Point, sound: Sound) -> str:
     """The name of a listening point, as a file is called by it."""
+    if point.what == "strip":
+        return places.name_of(tree.holder(sound, point.spur))
+    strip = places.result(sound).strip
     if point.what == "spur":
         return said("spur {name}").format(name=strip.spur(point.spur).name)
     if point.component:
@@ -161,14 +176,15 @@ def names(
 ) -> dict[Point, str]:
     """The file names that a set gives, with their suffix, of every point of the open strip, or of a section of it. Raises
     SetError with a sentence where the pattern cannot be used."""
-    stem = session.sound.stems[0]
-    points = points_of(stem.strip, chosen.what)
+    stem = places.result(session.sound)
+    points = points_of(session.sound, chosen.what)
     if not points:
         raise SetError(said("There is nothing to write: this strip has no spurs."))
     rate = chosen.rate or stem.source.rate
+    is_file = stem.source.generator is None and stem.source.made is None
     loudness = "" if chosen.loudness_lufs is None else f"{chosen.loudness_lufs:g} LUFS"
     shared = {
-        "recording": Path(stem.source.path).stem if stem.source.generator is None else stem.name,
+        "recording": Path(stem.source.path).stem if is_file else stem.name,
         "session": session_name or stem.name,
         "date": (today or datetime.date.today()).isoformat(),
         "rate": f"{rate / 1000:g} kHz",
@@ -179,7 +195,7 @@ def names(
     }
     found: dict[Point, str] = {}
     for number, point in enumerate(points, start=1):
-        given = {**shared, "what": called(point, stem.strip), "number": str(number)}
+        given = {**shared, "what": called(point, session.sound), "number": str(number)}
         found[point] = _filled(chosen.pattern, given) + chosen.suffix
     if len({name.casefold() for name in found.values()}) < len(found):
         raise SetError(

@@ -11,7 +11,7 @@ import msgspec
 
 from stonekite.remembered import Remembered
 from stonekite.session.types import MIX, Bus, Mix, OneComponent, Session, Sound, Split, Stem, Strip
-from stonekite.stages.base import Context, Stage
+from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import awake, refusals
 from stonekite.words import said
@@ -173,6 +173,29 @@ def refusal_of_new(sound: Sound, old: Sound) -> str:
     rate = sound.stems[0].source.rate
     new = (one.strip for _, one in holders(sound) if id(one.strip) not in known)
     return next((why for strip in new if (why := refusal(strip, rate))), "")
+
+
+def with_rides(strip: Strip, change: Callable[[Any], Any]) -> Strip:
+    """A strip in which the rides of legs, spurs and stages, wherever they stand, are changed ones."""
+
+    def of(one: Any) -> Any:
+        changed: dict[str, Any] = {"rides": change(one.rides)} if one.rides else {}
+        if inner := branches_of(one):
+            changed["branches"] = tuple(in_branch(branch) for branch in inner)
+        return msgspec.structs.replace(one, **changed) if changed else one
+
+    def in_branch(branch: Any) -> Any:
+        return msgspec.structs.replace(branch, stages=tuple(map(of, branch.stages)))
+
+    def of_spur(spur: Any) -> Any:
+        return msgspec.structs.replace(spur, rides=change(spur.rides), branch=in_branch(spur.branch))
+
+    legs = {
+        name: msgspec.structs.replace(strip.leg(name), rides=change(strip.leg(name).rides)) for name in LEGS
+    }
+    return msgspec.structs.replace(
+        strip, stages=tuple(map(of, strip.stages)), spurs=tuple(map(of_spur, strip.spurs)), **legs
+    )
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:

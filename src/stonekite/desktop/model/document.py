@@ -139,7 +139,10 @@ class Document(QObject):
 
     @property
     def name(self) -> str:
-        return self.path.name if self.path is not None else (self.stem.name if self.is_open else "")
+        if self.path is not None or not self.is_open:
+            return "" if self.path is None else self.path.name
+        stems = self.session.sound.stems
+        return stems[0].name if len(stems) == 1 else said("{count} stems").format(count=len(stems))
 
     @property
     def modified(self) -> bool:

@@ -50,7 +50,7 @@ def run(paths: list[Path], demo: bool = False) -> int:
     if demo:
         QTimer.singleShot(0, window, window.opening.open_demo)
     elif paths:
-        QTimer.singleShot(0, window, lambda: window.opening.open_paths(paths))
+        QTimer.singleShot(0, window, lambda: window.mixing.open_paths(paths))
     QTimer.singleShot(0, window, window.start)
     QTimer.singleShot(0, window, window.recovering.offer)
     QTimer.singleShot(_SETTLED_MS, window, settle)

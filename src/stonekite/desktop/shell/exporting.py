@@ -12,6 +12,7 @@ from stonekite.engine.offline.export import component_path
 from stonekite.files.amiss import amiss
 from stonekite.processes.jobs import Answer, Export, Failed, Progress, Written
 from stonekite.processes.pool import EXPORT, Pool
+from stonekite.session.mix import places
 from stonekite.session.types import LEGS
 from stonekite.words import NAMES, said
 
@@ -29,7 +30,7 @@ class Exporting(QObject):
 
     def ask(self, document: Document) -> ExportDialog:
         """Show the dialog; returns it (it is modal to the window but does not block)."""
-        strip = document.strip
+        strip = places.result(document.session.sound).strip
         names = tuple(NAMES[strip.split.component(leg)] for leg in LEGS)
         dialog = self.dialog = ExportDialog(strip, names, self._window)  # type: ignore[arg-type]
         dialog.on_start = lambda: self._choose_file(document, dialog)
@@ -52,7 +53,7 @@ class Exporting(QObject):
         """The file dialog asked about the name it was given; the names of components are ours to ask about."""
         if dialog.value(dialog.parts) == "result":
             return True
-        split = document.strip.split
+        split = places.result(document.session.sound).strip.split
         there = [p.name for leg in LEGS if (p := component_path(path, split.component(leg))).exists()]
         return may_overwrite(there, dialog)
 

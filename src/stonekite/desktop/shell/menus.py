@@ -197,6 +197,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "open-calls-132": partial(window.opening.open_calls, 132),
         "open-lantern": window.opening.open_lantern,
         "open-wheelhouse": window.opening.open_wheelhouse,
+        "open-reel": window.opening.open_reel,
         "open-generator": window.opening.open_generator,
         "save": window.opening.save,
         "save-as": window.opening.save_as,
@@ -214,6 +215,9 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "rides": window.riding.toggle,
         "record": window.riding.toggle_record,
         "quit": window.close,
+        "add-stems": lambda: window.mixing.ask_add(),
+        "next-strip": lambda: window.mixing.bar.step(1),
+        "last-strip": lambda: window.mixing.bar.step(-1),
         "undo": window.document.undo,
         "redo": window.document.redo,
         "remove": stages.remove,
@@ -252,7 +256,7 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
     acts |= {f"{name}-alone": partial(listen.toggle_only, cast(Component, name)) for name in NAMES}
     acts |= {
         f"view-{name}": partial(window.show_view, name)
-        for name in ("source", "stage", "output", "compare", "pair")
+        for name in ("source", "stage", "output", "compare", "pair", "mix")
     }
     acts |= {f"version-{n}": partial(listen.choose_version, n) for n in range(1, commands.VERSIONS + 1)}
     return acts

@@ -57,6 +57,7 @@ class Opening(QObject):
     said = Signal(str)
     complained = Signal(str)
     generator_opened = Signal()
+    several_opened = Signal()
     archive_chosen = Signal(object)
 
     def __init__(self, window: QWidget, document: Document) -> None:
@@ -100,14 +101,6 @@ class Opening(QObject):
                 said("“{name}” is mono: both legs carry the same sound, Side is silent.").format(
                     name=path.name
                 )
-            )
-
-    def open_paths(self, paths: list[Path]) -> None:
-        """Open the first of several files, and say so if there are more."""
-        self.open_path(paths[0])
-        if len(paths) > 1:
-            self.said.emit(
-                said("Opened “{name}”: a session holds one recording for now.").format(name=paths[0].name)
             )
 
     def _load_session(self, path: Path) -> None:
@@ -246,6 +239,14 @@ class Opening(QObject):
 
         if self.may_leave():
             self._document.open(wheelhouse_session())
+
+    def open_reel(self) -> None:
+        """The demo of several stems."""
+        from stonekite.desktop.model.demo_reel import reel_session
+
+        if self.may_leave():
+            self._document.open(reel_session())
+            self.several_opened.emit()
 
     def open_generator(self) -> None:
         """Open a session on the test generator in place of a recording."""

@@ -67,6 +67,7 @@ class Showing:
         """Everything that shows the tree as it is now."""
         if not self._window.document.is_open:
             return
+        self._window.mixing.fit(self.view == "mix")
         stem, strip = self._window.document.stem, self._window.document.strip
         source = stem.source
         length = source.frames / source.rate

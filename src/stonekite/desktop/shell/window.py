@@ -41,6 +41,7 @@ from stonekite.desktop.shell.key_filter import KeyFilter
 from stonekite.desktop.shell.learning import Learning
 from stonekite.desktop.shell.matching import Matching
 from stonekite.desktop.shell.menus import Menus
+from stonekite.desktop.shell.mixing import Mixing
 from stonekite.desktop.shell.opening import Opening
 from stonekite.desktop.shell.pairs import Pairs
 from stonekite.desktop.shell.popups import Popups
@@ -119,6 +120,7 @@ class Window(QMainWindow):
         self.responses = Responses(self)
         self.grips = GripsWindow(self.document, self)
         self.pairs, self.sets, self.batches = Pairs(self), Sets(self), Batches(self)
+        self.mixing = Mixing(self)
         self.recovering = Recovering(self, self.document)
         self.keeping = Keeping(self, self.document, self.errands)
         self.transport_row.insertWidget(5, self.timing.button)
@@ -424,15 +426,10 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         paths = [Path(url.toLocalFile()) for url in event.mimeData().urls() if url.isLocalFile()]
-        if not paths:
-            return
-        event.acceptProposedAction()
-        # The other program waits until the drop is done: no questions inside it.
-        QTimer.singleShot(0, self, lambda: self._open_dropped(paths))
-
-    def _open_dropped(self, paths: list[Path]) -> None:
-        if not self.pairs.take_dropped(paths) and self.opening.may_leave():
-            self.opening.open_paths(paths)
+        if paths:
+            event.acceptProposedAction()
+            # The other program waits until the drop is done: no questions inside it.
+            QTimer.singleShot(0, self, lambda: self.mixing.open_paths(paths))
 
     def shut_down(self) -> None:
         """End the processes behind the window; may be called twice."""

@@ -133,33 +133,20 @@ class Switching(QObject):
         if session.desk.loop is not None:
             self.selection = session.desk.loop
         subjects: dict[str, Subject] = {}
-        if (
-            self.beside_others
-            or session.desk.loop is not None
-            or session.versions
-            or session.desk.references
-            or self.whole_switch
-        ):
-            subjects |= subjects_of(
-                session,
-                session.desk.loop,
-                self._document.place,
-                everything=False,
-                in_the_mix=self.beside_others,
-            )
+        now = self.beside_others or session.desk.loop is not None or self.whole_switch
+        if now or session.versions or session.desk.references:
+            subjects |= self._subjects(session.desk.loop, everything=False)
         if self.viewing:
-            wanted = subjects_of(
-                session,
-                self.view_range(),
-                self._document.place,
-                everything=True,
-                in_the_mix=self.beside_others,
-            )
+            wanted = self._subjects(self.view_range(), everything=True)
             subjects |= {_VIEW + key: subject for key, subject in wanted.items()}
             before, after = (self.comparing.measures(_VIEW + key) for key in ("unprocessed", "processed"))
             if before is not None and after is not None:
                 subjects[_VIEW + "difference"] = self._difference(wanted["processed"])
         self.comparing.show(subjects)
+
+    def _subjects(self, chosen: Loop | None, *, everything: bool) -> dict[str, Subject]:
+        session, place = self._document.session, self._document.place
+        return subjects_of(session, chosen, place, everything=everything, in_the_mix=self.beside_others)
 
     def _difference(self, subject: Subject) -> Subject:
         """The result less the recording, level-matched as it is heard."""

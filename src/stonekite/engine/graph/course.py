@@ -8,9 +8,6 @@ REMEMBERED = 4096
 """So many jumps are known at the most: of loops of a fiftieth of a second those of the longest memory."""
 
 
-_EVER = -(1 << 60)
-
-
 @dataclass(frozen=True)
 class Course:
     """The jumps of the place against the clock: pairs of the clock at which one happened, and by how much the place is
@@ -24,11 +21,9 @@ class Course:
         """The same course for who has a clock that is so many frames behind."""
         return Course(self.jumps, self.later + frames)
 
-    def begin(self, ahead: int = 0) -> None:
-        """A new start: the place is so many frames ahead of the clock, usually none."""
+    def begin(self) -> None:
+        """A new start: place and clock are the same."""
         self.jumps.clear()
-        if ahead:
-            self.jumps.append((_EVER, ahead))
 
     def jump(self, clock: int, place: int) -> None:
         """From a clock on what comes in belongs to another place."""

@@ -38,12 +38,11 @@ class Changing:
         self,
         strip: Strip,
         rate: float,
-        ahead: int,
         recall: Recall,
         helper: ThreadPoolExecutor | None,
         turns: Turns,
     ) -> None:
-        self.player = StripPlayer(Strip(), rate, ahead=ahead)
+        self.player = StripPlayer(Strip(), rate)
         self.refused: CannotBuild | None = None
         """Why settings that were wished for are not heard; whoever tells it takes it away."""
         self.strip = strip

@@ -7,8 +7,8 @@ import numpy as np
 
 from stonekite.engine.graph.ends import shares
 from stonekite.session import tree
-from stonekite.session.mix import places, wires
-from stonekite.session.types import Sound, Stem, Strip
+from stonekite.session.mix import wires
+from stonekite.session.types import Sound, Strip
 from stonekite.signal.decibels import gain_of
 
 ALONE = 1
@@ -17,13 +17,12 @@ ALONE = 1
 
 @dataclass(frozen=True)
 class Layout:
-    """The strips by their ids, each behind all that goes into it; the last is the one that all goes into. `ahead` has the
-    stems, in the order in which they come in, and by how many frames the place of each is ahead of the timeline's (by
-    less than none where it begins later). `gains` (2, 2) are those of the wires, from left and right
-    (columns) to left and right (rows)."""
+    """The strips by their ids, each behind all that goes into it; the last is the one that all goes into. `stems` are
+    those of what comes in, in its order. `gains` (2, 2) are those of the wires, from left and right (columns) to left and
+    right (rows)."""
 
     strips: dict[int, Strip]
-    ahead: dict[int, int]
+    stems: tuple[int, ...]
     gains: dict[tuple[int, int], np.ndarray] = field(default_factory=dict)
 
     @property
@@ -35,17 +34,17 @@ class Layout:
         return self.order[-1]
 
     def fits(self, other: "Layout") -> bool:
-        """Whether one can go over into the other: the same strips, stems at the same places."""
-        return set(self.strips) == set(other.strips) and self.ahead == other.ahead
+        """Whether one can go over into the other: the same strips, fed by the same stems."""
+        return set(self.strips) == set(other.strips) and self.stems == other.stems
 
 
 def alone(strip: Strip) -> Layout:
     """Of one strip that hears a recording, and nothing else."""
-    return Layout({ALONE: strip}, {ALONE: 0})
+    return Layout({ALONE: strip}, (ALONE,))
 
 
-def laid_out(sound: Sound, rate: float) -> Layout:
-    """Of all strips of a sound, at a rate in Hz. Raises ValueError with a sentence if they cannot be joined."""
+def laid_out(sound: Sound) -> Layout:
+    """Of all strips of a sound. Raises ValueError with a sentence if they cannot be joined."""
     by_id = {tree.number_of(one): one for _, one in tree.holders(sound)}
     order = wires.order(sound)
     gains: dict[tuple[int, int], np.ndarray] = {}
@@ -53,14 +52,9 @@ def laid_out(sound: Sound, rate: float) -> Layout:
         gains.setdefault((wire.source, wire.to), np.zeros((2, 2)))
     for wire in wires.open_wires(sound):
         gains[wire.source, wire.to] = gains[wire.source, wire.to] + wire_gains(wire)
-    ahead = {stem.id: ahead_of(stem, rate) for stem in sound.stems}
-    return Layout({number: by_id[number].strip for number in order}, ahead, gains)
-
-
-def ahead_of(stem: Stem, rate: float) -> int:
-    """By how many frames the place of a stem's recording is ahead of the timeline's."""
-    start, begins, _ = places.part_of(stem, rate)
-    return begins - start
+    return Layout(
+        {number: by_id[number].strip for number in order}, tuple(stem.id for stem in sound.stems), gains
+    )
 
 
 def wire_gains(wire: wires.Wire) -> np.ndarray:
@@ -69,6 +63,14 @@ def wire_gains(wire: wires.Wire) -> np.ndarray:
     if wire.send is not None and wire.send.before:
         return gain * np.eye(2)
     return gain * gain_of(wire.fader.level_db) * placed(wire.fader.place)
+
+
+def going_on_gains(sound: Sound, number: int) -> np.ndarray:
+    """Gains (2, 2) with which a stem or a bus goes on, as far as anything of it does."""
+    for wire in wires.open_wires(sound):
+        if wire.source == number and wire.send is None:
+            return wire_gains(wire)
+    return np.zeros((2, 2))
 
 
 def placed(place: float) -> np.ndarray:

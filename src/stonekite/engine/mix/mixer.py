@@ -29,7 +29,7 @@ def _not_known(frames: int) -> None:
 
 class Mixer:
     """The strips of a layout at a rate in Hz. What comes in are the stems' blocks, two rows (2 stems, frames) of each in
-    the order of the layout's `ahead`; what comes out is that of one strip, `heard`, as late as the last one is.
+    the order of the layout's stems; what comes out is that of one strip, `heard`, as late as the last one is.
     """
 
     def __init__(
@@ -46,10 +46,9 @@ class Mixer:
         self.heard = layout.last
         turns = turns or Turns()
         self.parts = {
-            number: Changing(strip, rate, layout.ahead.get(number, 0), recall, helper, turns)
-            for number, strip in layout.strips.items()
+            number: Changing(strip, rate, recall, helper, turns) for number, strip in layout.strips.items()
         }
-        self._rows = {number: 2 * k for k, number in enumerate(layout.ahead)}
+        self._rows = {number: 2 * k for k, number in enumerate(layout.stems)}
         self._wires = {ends: Wire(gains) for ends, gains in layout.gains.items()}
         self._past = {number: Past() for number in layout.strips}
         self._known_late: tuple[int, ...] = ()
@@ -222,7 +221,7 @@ class Mixer:
         """From a clock on what comes in belongs to another place of the timeline."""
         for number, part in self.parts.items():
             there = self._clock(number, clock) + self._late[number]
-            part.player.course.jump(there, place + part.player.ahead)
+            part.player.course.jump(there, place)
 
     # At work
 

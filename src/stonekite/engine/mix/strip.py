@@ -83,16 +83,13 @@ class Prepared:
 class StripPlayer:
     """A strip at a rate in Hz, processing blocks and taking new settings between them.
 
-    All settings are at least `at_least` samples late, so that those that are switched between are in time. The place is
-    `ahead` of the clock by so many frames.
+    All settings are at least `at_least` samples late, so that those that are switched between are in time.
     """
 
-    def __init__(self, strip: Strip, rate: float, at_least: int = 0, ahead: int = 0) -> None:
+    def __init__(self, strip: Strip, rate: float, at_least: int = 0) -> None:
         self.rate = rate
         self.at_least = at_least
-        self.ahead = ahead
         self.course = Course()
-        self.course.begin(ahead)
         self._chain = Chain(strip, rate, at_least, self.course)
         self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
@@ -163,7 +160,7 @@ class StripPlayer:
 
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
-        self.course.begin(self.ahead)
+        self.course.begin()
         self._chain = Chain(strip, self.rate, self.at_least, self.course)
         self._beside = self._waiting = None
         self._glided = self._length

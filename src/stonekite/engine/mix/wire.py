@@ -68,22 +68,28 @@ class Wire:
         """What arrives of a block (2, frames) that has just come out; None for silence. May be the block itself."""
         past.room_for(max(self._delay, self._from[1]))
         if self.rests:
-            return _through(past.late(block, self._delay), self.aimed)
+            return _heard(past.late(block, self._delay), self.aimed)
         count = min(block.shape[1], self._length - self._done)
         rise = np.ones(block.shape[1])
         rise[:count] = ramp(count, self._done, self._length)
         self._done += count
-        old = _through(past.late(block, self._from[1]), self._from[0])
-        new = _through(past.late(block, self._delay), self.aimed)
+        old = _heard(past.late(block, self._from[1]), self._from[0])
+        new = _heard(past.late(block, self._delay), self.aimed)
         silence = np.zeros(1)
         before = silence if old is None else old
         return before + rise * ((silence if new is None else new) - before)
 
 
-def _through(block: np.ndarray, gains: np.ndarray) -> np.ndarray | None:
-    """A block at gains, row by row, so that it does not depend on how long the block is; None for silence."""
+def _heard(block: np.ndarray, gains: np.ndarray) -> np.ndarray | None:
+    """A block at gains; None for silence."""
+    return at_gains(block, gains) if gains.any() else None
+
+
+def at_gains(block: np.ndarray, gains: np.ndarray) -> np.ndarray:
+    """A block (2, frames) at gains (2, 2), row by row, so that it does not depend on how long the block is. May be the
+    block itself."""
     (a, b), (c, d) = gains
     if b == 0.0 and c == 0.0 and a == d:
-        return None if a == 0.0 else block if a == 1.0 else block * a
+        return block if a == 1.0 else block * a
     left, right = block
     return np.stack([left * a + right * b, left * c + right * d])

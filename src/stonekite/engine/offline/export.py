@@ -8,10 +8,13 @@ from functools import partial
 from pathlib import Path
 from typing import Literal
 
+import msgspec
 import numpy as np
 
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.graph.tails import Tail, frames_of
+from stonekite.engine.mix.layout import going_on_gains
+from stonekite.engine.mix.wire import at_gains
 from stonekite.engine.offline.ahead import ahead
 from stonekite.engine.offline.levelling import DIFFERENCE, UNPROCESSED, Kept, Levelled, Levels, Sink, levelled
 from stonekite.engine.offline.render import open_source, rendered
@@ -21,7 +24,8 @@ from stonekite.files.audio import AudioError, Bits, Facts, Writer
 from stonekite.session.alone import only
 from stonekite.session.differences import names_of
 from stonekite.session.export_sets import RESULT, ExportSet, How, Point, called, parts_of
-from stonekite.session.types import LEGS, Session, Strip
+from stonekite.session.mix import places
+from stonekite.session.types import LEGS, Session, Stem
 from stonekite.signal.matrix import component
 from stonekite.words import said
 
@@ -111,7 +115,7 @@ def export(
     `parts` chooses the stereo result, its two components (NAME.mid.wav and so on), or all of them. Stop
     iterating (close the generator) to cancel: nothing is left behind. Raises AudioError.
     """
-    split = session.sound.stems[0].strip.split
+    split = places.result(session.sound).strip.split
     targets = {RESULT: path} if parts in ("result", "all") else {}
     if parts in ("component", "all"):
         for leg in LEGS:
@@ -135,12 +139,12 @@ def written(
     cancel: nothing is left behind. Raises AudioError.
     """
     _refuse_inputs(session, list(targets.values()))
-    stem = session.sound.stems[0]
+    stem = places.result(session.sound)
     with open_source(stem.source) as reader, Together() as together, ExitStack() as files:
         facts = reader.facts
         rate = how.rate or facts.rate
         chain = Chain(stem.strip, facts.rate)
-        frames = facts.frames + frames_of(how.tail_s, chain.tail, facts.rate)
+        frames = facts.frames + frames_of(how.tail_s, reader.tail + chain.tail, facts.rate)
         lossy = all(path.suffix.lower() == ".ogg" for path in targets.values())
         changed = how.levelled or how.fade_in_s or how.fade_out_s
         only_result = all(point.what in ("result", "after") for point in targets)
@@ -178,7 +182,7 @@ def written(
             passes = _Passes(session, points, how, threads, span_s)
             for step in passes.run(chain, kept):
                 yield 0.6 * step
-            work = levelled(kept, list(targets), how, writer, together, partial(called, strip=stem.strip))
+            work = levelled(kept, list(targets), how, writer, together, partial(called, sound=session.sound))
             for part in work:
                 if isinstance(part, Levelled):
                     done = part
@@ -198,7 +202,7 @@ def written(
 
 
 class _Passes:
-    """The strip heard once for all that comes out of it, and once for each spur alone."""
+    """The result heard once for all that comes out of it, and once more for each spur, stem and bus alone."""
 
     def __init__(
         self,
@@ -208,7 +212,8 @@ class _Passes:
         threads: int | None,
         span_s: tuple[float, float] | None,
     ) -> None:
-        self._stem = session.sound.stems[0]
+        self._sound = session.sound
+        self._stem = places.result(session.sound)
         self._span: tuple[int, int] | None = None
         if span_s is not None:
             source = self._stem.source
@@ -222,36 +227,46 @@ class _Passes:
 
     def run(self, chain: Chain, sinks: Mapping[Point, Sink]) -> Generator[float, None, None]:
         """Write every point to its sink; yields progress 0 to 1. `chain` is the strip's."""
-        own = [point for point in self._points if point.what != "spur"]
-        spurs = [point for point in self._points if point.what == "spur"]
+        own = [point for point in self._points if point.what not in ("spur", "strip")]
+        alone = [point for point in self._points if point.what in ("spur", "strip")]
         strip, rate = self._stem.strip, self._stem.source.rate
-        tail, count = self._how.tail_s, (1 if own else 0) + len(spurs)
+        tail, count = self._how.tail_s, (1 if own else 0) + len(alone)
         done = 0
         if own:
             frames = self._stem.source.frames
-            for share, heard in self._pass(strip, chain, own, sinks, tail):
+            for share, heard in self._pass(self._stem, chain, own, sinks, tail):
                 frames = heard
                 yield share / count
             done = 1
-            # Spurs are as long as the result, so that all of it adds up.
+            # What is alone is as long as the result, so that all of it adds up.
             tail = max(0, frames - self._stem.source.frames) / rate
             called_so = names_of(strip)
             self.guarded = tuple(called_so[number] for number in chain.guarded)
-        for point in spurs:
-            alone = only(strip, point.spur)
-            for share, _ in self._pass(alone, Chain(alone, rate), [point], sinks, tail):
+        for point in alone:
+            gains = None
+            if point.what == "spur":
+                stem = msgspec.structs.replace(self._stem, strip=only(strip, point.spur))
+            else:
+                stem, gains = places.as_stem(self._sound, point.spur), going_on_gains(self._sound, point.spur)
+            for share, _ in self._pass(stem, Chain(stem.strip, rate), [point], sinks, tail, gains):
                 yield (done + share) / count
             done += 1
 
     def _pass(
-        self, strip: Strip, chain: Chain, points: list[Point], sinks: Mapping[Point, Sink], tail: Tail
+        self,
+        stem: Stem,
+        chain: Chain,
+        points: list[Point],
+        sinks: Mapping[Point, Sink],
+        tail: Tail,
+        gains: np.ndarray | None = None,
     ) -> Generator[tuple[float, int], None, None]:
-        """Progress, and the frames that were heard."""
+        """Progress, and the frames that were heard. What comes out is turned by `gains` (2, 2)."""
         how, heard = self._how, 0
-        with open_source(self._stem.source) as reader:
+        with open_source(stem.source) as reader:
             rate = reader.facts.rate
             target = how.rate or rate
-            frames = reader.facts.frames + frames_of(tail, chain.tail, rate)
+            frames = reader.facts.frames + frames_of(tail, reader.tail + chain.tail, rate)
             if self._span is not None:
                 frames = self._span[1] - self._span[0]
             ways = {point: (_converter(rate, target), _Fader(how, target)) for point in points}
@@ -264,9 +279,12 @@ class _Passes:
                             component(block, point.component)[None] if point.component else block
                         )
 
-            results = rendered(reader, strip, span=self._span, tail=tail, chain=chain, threads=self._threads)
+            threads = self._threads
+            results = rendered(reader, stem.strip, span=self._span, tail=tail, chain=chain, threads=threads)
             with closing(ahead(results)) as pairs:  # computing goes on while writing
                 for unprocessed, processed in pairs:
+                    if gains is not None:
+                        processed = at_gains(processed, gains)
                     heard += processed.shape[1]
                     put(unprocessed, processed, False)
                     yield min(1.0, heard / frames), heard

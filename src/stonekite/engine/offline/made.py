@@ -44,7 +44,7 @@ class MadeReader(Blocks):
     def __init__(self, made: Made, source: Source, opened: Opened, ahead: int = 0) -> None:
         self._feeds = feeds(made.sound, opened, ahead)
         rate = self._feeds.facts.rate
-        self._mixer = Mixer(laid_out(made.sound, rate), rate)
+        self._mixer = Mixer(laid_out(made.sound), rate)
         self._mixer.hear(made.of)
         self._mixer.begin()
         self.tail = self._mixer.tail

@@ -13,6 +13,7 @@ from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Source, Sp
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.drive import Drive
 from stonekite.stages.echo.settings import Echo
+from stonekite.stages.riding import Point, Ride
 from stonekite.words import said
 
 Begins = Literal["two compressors", "drive", "echo", "empty"]
@@ -31,6 +32,24 @@ def put_in(session: Session, number: int, **changes: Any) -> Session:
     row = list(getattr(session.sound, str(name)))
     row[int(k)] = msgspec.structs.replace(row[int(k)], **changes)
     return _with(session, **{str(name): tuple(row)})
+
+
+def put_time(session: Session, number: int, **times: Any) -> Session:
+    """A session in which a stem begins at another time, or with something else of its recording; the lines of what rides
+    in its strip go with it. Raises LookupError."""
+    stem: Any = tree.holder(session.sound, number)
+    later = times.get("start_s", stem.start_s) - stem.start_s
+    strip = tree.with_rides(stem.strip, lambda rides: shifted(rides, later)) if later else stem.strip
+    return put_in(session, number, strip=strip, **times)
+
+
+def shifted(rides: tuple[Ride, ...], seconds: float) -> tuple[Ride, ...]:
+    """Rides so much later, or earlier as far as the beginning of the timeline."""
+
+    def moved(point: Point) -> Point:
+        return msgspec.structs.replace(point, at_s=max(0.0, point.at_s + seconds))
+
+    return tuple(msgspec.structs.replace(ride, points=tuple(map(moved, ride.points))) for ride in rides)
 
 
 def _with(session: Session, **rows: Any) -> Session:
@@ -146,14 +165,14 @@ def moved(session: Session, number: int, where: int) -> Session:
     return _with(session, **{str(name): tuple(row)})
 
 
-def copied(session: Session, number: int, **changes: Any) -> Session:
-    """A session with a copy of a stem behind it, with a strip of its own. Raises ValueError with a sentence if there are
-    too many."""
+def copied(session: Session, number: int, strip: Strip | None = None, **changes: Any) -> Session:
+    """A session with a copy of a stem behind it, with a strip of its own: like it, or another one. Raises ValueError with
+    a sentence if there are too many."""
     stem: Any = tree.holder(session.sound, number)
     if len(session.sound.stems) >= STEMS:
         raise ValueError(said("A session holds {most} stems at the most.").format(most=STEMS))
     new = tree.next_id(session)
-    strip = presets.renumbered_strip(stem.strip, new + 1)
+    strip = presets.renumbered_strip(strip or stem.strip, new + 1)
     stems = list(session.sound.stems)
     stems.insert(stems.index(stem) + 1, msgspec.structs.replace(stem, id=new, strip=strip, **changes))
     return tree.counted(_with(session, stems=tuple(stems)))
@@ -162,7 +181,9 @@ def copied(session: Session, number: int, **changes: Any) -> Session:
 def repeated(session: Session, number: int) -> Session:
     """A session in which a stem comes once more, behind its end. Raises ValueError with a sentence."""
     stem: Any = tree.holder(session.sound, number)
-    return copied(session, number, start_s=stem.start_s + length_s(stem))
+    length = length_s(stem)
+    strip = tree.with_rides(stem.strip, lambda rides: shifted(rides, length))
+    return copied(session, number, strip, start_s=stem.start_s + length)
 
 
 def split_at(session: Session, number: int, seconds: float) -> Session:

@@ -57,6 +57,13 @@ def as_stem(sound: Sound, number: int) -> Stem:
     return _SEEN.of(sound, number, lambda: _as_stem(sound, number))
 
 
+def result(sound: Sound) -> Stem:
+    """What a sound comes to, as a stem: the mix, or the one recording that goes through it as it is."""
+    stem = sound.stems[0]
+    level = stem.fader == Fader(alone=stem.fader.alone)
+    return stem if is_one(sound) and level and sound.mix == Mix() else as_stem(sound, MIX)
+
+
 def _as_stem(sound: Sound, number: int) -> Stem:
     one = tree.holder(sound, number)
     if isinstance(one, Stem) and is_one(sound):

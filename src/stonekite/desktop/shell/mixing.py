@@ -1,0 +1,167 @@
+"""Several strips in the window: the view of the mix, the bar that says which is open, and how they come in."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from PySide6.QtCore import QObject
+from PySide6.QtWidgets import QFileDialog, QVBoxLayout
+
+from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
+from stonekite.desktop.model import preferences
+from stonekite.desktop.model.mix_actions import MixActions, recordings_in
+from stonekite.desktop.views.mix_view import MixView
+from stonekite.desktop.views.strip_bar import StripBar
+from stonekite.files.audio import READABLE
+from stonekite.processes.jobs import Analysed
+from stonekite.session import tree
+from stonekite.session.keeping.gathering import ARCHIVE
+from stonekite.session.storage import SUFFIX
+from stonekite.session.types import MIX
+from stonekite.words import figure, said
+
+if TYPE_CHECKING:
+    from stonekite.desktop.shell.window import Window
+
+
+class Mixing(QObject):
+    """Keeps the strips of a window in step with its document."""
+
+    def __init__(self, window: "Window") -> None:
+        super().__init__(window)
+        self._window = window
+        document = window.document
+        self.actions = MixActions(document, self)
+        self.view = MixView(document, self.actions, lambda: window.transport.position_s)
+        self.bar = StripBar(document)
+        self.bar.hide()
+        self.view.hide()
+        layout = window.work.layout()
+        assert isinstance(layout, QVBoxLayout)
+        layout.insertWidget(0, self.bar)
+        layout.insertWidget(1, self.view, 9)
+        document.opened.connect(self._opened)
+        document.placed.connect(self._placed)
+        document.changed.connect(self.refresh)
+        self.actions.said.connect(window.say)
+        self.view.opened.connect(self.show_kite)
+        self.view.add_asked.connect(self.ask_add)
+        self.view.parallel_asked.connect(self.ask_parallel)
+        window.opening.several_opened.connect(lambda: window.show_view("mix"))
+        self.bar.mix_asked.connect(lambda: window.show_view("mix"))
+        self.bar.way_chosen.connect(self.hear_in_the_mix)
+        window.transport.ticked.connect(self._look)
+        window.measuring.measured.connect(self._show_figures)
+
+    # What is open
+
+    def _opened(self) -> None:
+        several = len(self._window.document.session.sound.stems) > 1
+        self._window.switching.in_the_mix = several
+        self.view.chosen = set()
+        self.refresh()
+
+    def _placed(self) -> None:
+        """Another strip is open: what is known of the one before does not hold for it."""
+        window = self._window
+        document = window.document
+        stem = document.stem
+        window.showing.forget()
+        window.measuring.forget()
+        window.timeline.show_recording(stem.source.frames / stem.source.rate)
+        window.switching.show_analysed(None)
+        window.source_view.show_findings(None)
+        window.panel.show_changes({})
+        first = next((stage for _, stage in tree.walk(document.strip)), None)
+        window.stages.chosen = (first.id, "upper") if first is not None else None
+        window.spurs.chosen = 0
+        window.kite.enter(0)
+        if window.showing.view not in ("mix", "compare"):
+            window.showing.view = "stage"
+        self.view.chosen = {document.place}
+
+    def refresh(self) -> None:
+        """Show the strips of now."""
+        if self._window.document.is_open:
+            self.bar.refresh(self._window.switching.in_the_mix)
+            if self.view.isVisibleTo(self._window.work):
+                self.bar.hide()
+            self.view.refresh()
+
+    def fit(self, on: bool) -> None:
+        """Show the mix in place of the map and the editors, or these."""
+        if on == self.view.isVisibleTo(self._window.work):
+            return
+        self.view.setVisible(on)
+        map_panel = self._window.kite_room.parentWidget()
+        assert map_panel is not None
+        for part in (map_panel, self._window.middle):
+            part.setVisible(not on)
+        self._window.transport.meter(on)
+        self.refresh()
+
+    def _look(self) -> None:
+        if self.view.isVisible():
+            self.view.take_peaks(self._window.transport.status["strips"])
+
+    def _show_figures(self, measured: Analysed) -> None:
+        if self._window.document.is_open and self._window.document.place == MIX:
+            loud = figure(measured.after.get("integrated_lufs"), "LUFS")
+            self.view.show_result(f"{loud} · {figure(measured.after.get('true_peak_dbtp'), 'dBTP')}")
+
+    def show_kite(self, number: int) -> None:
+        """Open a strip in the map and the editors."""
+        self._window.document.go_to(number)
+        self._window.show_view("stage")
+
+    def hear_in_the_mix(self, on: bool) -> None:
+        """Hear what is open with all that is beside it, or by itself."""
+        self._window.switching.in_the_mix = on
+        if self._window.document.is_open:
+            self._window.switching.refresh()
+            self._window.hearing.send(self._window.listen.listening)
+            self.bar.refresh(on)
+
+    # What comes in
+
+    def ask_add(self) -> None:
+        """Choose recordings to have beside those that are there."""
+        pattern = said("Audio ({names})").format(names=" ".join("*" + suffix for suffix in READABLE))
+        names, _ = QFileDialog.getOpenFileNames(
+            self._window, said("Add stems"), preferences.last_folder(), pattern
+        )
+        if names:
+            preferences.note_folder(Path(names[0]))
+            self.actions.add(Path(name) for name in names)
+
+    def open_paths(self, paths: list[Path]) -> None:
+        """Open what was dropped on the window or named at its start: beside what is there if the mix is shown; otherwise
+        one file as it is, several recordings or a folder of them as a new session with a stem for each."""
+        window = self._window
+        session_like = any(path.suffix.lower() in (SUFFIX, ARCHIVE) for path in paths)
+        if window.pairs.take_dropped(paths):
+            return
+        if self.view.isVisible() and not session_like:
+            self.actions.add(paths)
+        elif window.opening.may_leave():
+            found = paths[:1] if session_like else recordings_in(paths)
+            if not found:
+                window.say(said("There is no recording in this folder."))
+                return
+            window.opening.open_path(found[0])
+            document = window.document
+            if len(found) > 1 and document.is_open and Path(document.stem.source.path).name == found[0].name:
+                self.actions.add(found[1:])
+                window.switching.in_the_mix = True
+                window.show_view("mix")
+
+    def ask_parallel(self) -> ParallelDialog:
+        """A bus beside the mix (modal to the window, not blocking)."""
+        dialog = ParallelDialog(self._window.document.session.sound, self.view.chosen, self._window)
+        dialog.accepted.connect(lambda: self._add_parallel(dialog))
+        dialog.open()
+        return dialog
+
+    def _add_parallel(self, dialog: ParallelDialog) -> None:
+        number = self.actions.add_parallel(dialog.stems, dialog.start)
+        if number:
+            self._window.document.go_to(number)

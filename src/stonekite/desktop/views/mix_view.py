@@ -1,0 +1,266 @@
+"""The mix: all stems, buses and the mix itself, a row for each, and what is sent where."""
+
+from collections.abc import Callable
+from functools import partial
+
+import numpy as np
+from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtGui import QShowEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
+
+from stonekite.desktop.controls.choices import Words
+from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.theme import font
+from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.mix_actions import MixActions
+from stonekite.desktop.views.mix_row import INTO, LEVELS, METER, NAME, SEND, MixRow
+from stonekite.session import tree
+from stonekite.session.mix.places import name_of
+from stonekite.session.types import MIX, Mix, Stem
+from stonekite.words import said
+
+
+class MixView(QFrame):
+    """Rows of a document's sound. `opened` wants the kite of one, `add_asked` more recordings, `parallel_asked` a bus
+    that some of all feed."""
+
+    opened = Signal(int)
+    add_asked = Signal()
+    parallel_asked = Signal()
+
+    def __init__(
+        self,
+        document: Document,
+        actions: MixActions,
+        position: Callable[[], float],
+        parent: QWidget | None = None,
+    ) -> None:
+        super().__init__(parent)
+        self._document, self._actions, self._position = document, actions, position
+        self.rows: dict[int, MixRow] = {}
+        self.chosen: set[int] = set()
+        self._shape: tuple[object, ...] = ()
+        self.setObjectName("panel")
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(12, 8, 12, 10)
+        whole.setSpacing(6)
+        head = QHBoxLayout()
+        head.setSpacing(12)
+        title = Label(said("Mix"))
+        title.setFont(font(13, bold=True))
+        head.addWidget(title)
+        self.counts = Words()
+        head.addWidget(self.counts, 1)
+        self.buttons = {
+            "add": QPushButton(said("Add stems…")),
+            "bus": QPushButton(said("New bus")),
+            "parallel": QPushButton(said("Parallel bus…")),
+        }
+        self.buttons["add"].setToolTip(
+            said("More recordings beside those that are here; files and folders can be dropped, too.")
+        )
+        self.buttons["bus"].setToolTip(
+            said("A bus that several can go into, to be heard and treated together.")
+        )
+        self.buttons["parallel"].setToolTip(
+            said("A bus beside the mix, fed by all that you choose, to be eased in under it.")
+        )
+        self.buttons["add"].clicked.connect(self.add_asked)
+        self.buttons["bus"].clicked.connect(actions.add_bus)
+        self.buttons["parallel"].clicked.connect(self.parallel_asked)
+        for button in self.buttons.values():
+            head.addWidget(button)
+        whole.addLayout(head)
+        self._area = QScrollArea()
+        self._area.setWidgetResizable(True)
+        self._area.setFrameShape(QFrame.Shape.NoFrame)
+        self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+        whole.addWidget(self._area, 1)
+
+    # What is shown
+
+    def showEvent(self, event: QShowEvent) -> None:
+        self.refresh()
+        super().showEvent(event)
+
+    def refresh(self) -> None:
+        """Show the document's sound of now."""
+        if not self._document.is_open or not self.isVisible():
+            return
+        sound = self._document.session.sound
+        shape = tuple(
+            (tree.number_of(one), name_of(one) if path[0] == "buses" else "")
+            for path, one in tree.holders(sound)
+        )
+        if shape != self._shape:
+            self._shape = shape
+            self._rebuild()
+        self.chosen &= set(self.rows)
+        if self._document.place in self.rows and not self.chosen:
+            self.chosen = {self._document.place}
+        for _, one in tree.holders(sound):
+            number = tree.number_of(one)
+            self.rows[number].show_one(one, sound, number in self.chosen)
+        self.counts.setText(
+            said("{stems} stems · {buses} buses").format(stems=len(sound.stems), buses=len(sound.buses))
+        )
+
+    def _rebuild(self) -> None:
+        sound = self._document.session.sound
+        inside = QWidget()
+        column = QVBoxLayout(inside)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(2)
+        column.addWidget(self._heads())
+        self.rows = {}
+        for path, one in tree.holders(sound):
+            row = MixRow(one, sound, self._actions)
+            self.rows[row.number] = row
+            if path == ("buses", 0):
+                column.addWidget(self._heading(said("Buses")))
+            row.opened.connect(self.opened)
+            row.chosen.connect(self._choose)
+            row.dropped.connect(self._drop)
+            row.stepped.connect(self._step)
+            row.menu_asked.connect(self._menu)
+            column.addWidget(row)
+        column.addStretch(1)
+        self._area.setWidget(inside)
+
+    def _heading(self, words: str) -> Label:
+        label = Label(words)
+        label.setObjectName("muted")
+        label.setContentsMargins(10, 4, 0, 0)
+        return label
+
+    def _heads(self) -> QWidget:
+        """The names of the columns; those of the buses have what can be done for many at once."""
+        heads = QWidget()
+        row = QHBoxLayout(heads)
+        row.setContentsMargins(8, 0, 8, 0)
+        row.setSpacing(8)
+        for words, width in (
+            (said("Stem"), NAME),
+            (said("Kite"), 0),
+            (said("Level and place"), LEVELS),
+            (said("Before, after"), METER),
+            (said("Goes into"), INTO),
+        ):
+            label = Label(words)
+            label.setObjectName("muted")
+            if width:
+                label.setFixedWidth(width)
+            row.addWidget(label, 0 if width else 1)
+        for bus in self._document.session.sound.buses:
+            button = QPushButton()
+            button.setFixedWidth(SEND)
+            button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 18))
+            button.setAccessibleName(said("Sends to {bus}").format(bus=bus.name))
+            button.setToolTip(said("What is sent to {bus}: click for all at once.").format(bus=bus.name))
+            button.clicked.connect(partial(self._ask_many, bus.id, button))
+            row.addWidget(button)
+        return heads
+
+    def take_peaks(self, table: np.ndarray) -> None:
+        """The greatest samples (strips, 4) since the last look, in the order of the sound."""
+        for row, peaks in zip(self.rows.values(), table, strict=False):
+            row.take_peaks(peaks)
+
+    def show_result(self, words: str) -> None:
+        """What is known of the mix as a whole."""
+        if MIX in self.rows:
+            self.rows[MIX].words.setText(words)
+
+    # What is done
+
+    def _choose(self, number: int, more: bool) -> None:
+        if more:
+            self.chosen ^= {number}
+        else:
+            self.chosen = {number}
+        if number in self.chosen and number != self._document.place:
+            self._document.go_to(number)
+        self.refresh()
+
+    def _place(self, number: int) -> tuple[int, int]:
+        """Where one is among its like, and how many these are."""
+        name, k = tree.holder_path(self._document.session.sound, number)
+        return int(k), len(getattr(self._document.session.sound, str(name)))
+
+    def _step(self, number: int, steps: int) -> None:
+        if number == MIX:
+            return
+        k, count = self._place(number)
+        where = min(count - 1, max(0, k + steps))
+        if where != k:
+            self._actions.move(number, where)
+            self.rows[number].name.setFocus()
+
+    def _drop(self, number: int, y: int) -> None:
+        """A row was dragged to a height of its own: among its like it stands where that is."""
+        if number == MIX:
+            return
+        row = self.rows[number]
+        there = row.mapTo(self, QPoint(0, y)).y()
+        name, _ = tree.holder_path(self._document.session.sound, number)
+        others = [one.id for one in getattr(self._document.session.sound, str(name)) if one.id != number]
+        middles = [self.rows[n].mapTo(self, self.rows[n].rect().center()).y() for n in others]
+        where = sum(middle < there for middle in middles)
+        if where != self._place(number)[0]:
+            self._actions.move(number, where)
+
+    def _ask_many(self, bus: int, button: QPushButton) -> None:
+        menu = self._many_menu(bus)
+        menu.popup(button.mapToGlobal(button.rect().bottomLeft()))
+
+    def _many_menu(self, bus: int) -> QMenu:
+        sound = self._document.session.sound
+        stems = [stem.id for stem in sound.stems]
+        chosen = [number for number in stems if number in self.chosen]
+        rest = [number for number in stems if number not in self.chosen]
+        menu = QMenu(self)
+        menu.addAction(said("Send all stems"), lambda: self._actions.send_many(stems, bus, 0.0))
+        if chosen and rest:
+            names = ", ".join(name_of(tree.holder(sound, number)) for number in chosen[:3])
+            menu.addAction(
+                said("Send all but {names}").format(names=names),
+                lambda: self._send_but(rest, chosen, bus),
+            )
+        menu.addAction(said("Send none"), lambda: self._actions.send_many(stems, bus, None))
+        menu.addSeparator()
+        menu.addAction(said("Open its kite"), lambda: self.opened.emit(bus))
+        menu.addAction(said("Rename"), lambda: self.rows[bus].name.rename())
+        menu.addAction(said("Remove it"), lambda: self._actions.remove(bus))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        return menu
+
+    def _send_but(self, these: list[int], others: list[int], bus: int) -> None:
+        self._actions.send_many(others, bus, None)
+        self._actions.send_many(these, bus, 0.0)
+
+    def _menu(self, number: int, place: QPoint) -> None:
+        self.menu_of(number).popup(place)
+
+    def menu_of(self, number: int) -> QMenu:
+        """All that can be done with one."""
+        one = tree.holder(self._document.session.sound, number)
+        actions, menu = self._actions, QMenu(self)
+        menu.addAction(said("Open its kite"), lambda: self.opened.emit(number))
+        if isinstance(one, Mix):
+            menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+            return menu
+        menu.addAction(said("Rename"), lambda: self.rows[number].name.rename())
+        if isinstance(one, Stem):
+            here = self._position()
+            menu.addSeparator()
+            menu.addAction(said("Begin at the play position"), lambda: actions.put_time(number, start_s=here))
+            menu.addAction(said("Begin at the start"), lambda: actions.put_time(number, start_s=0.0))
+            menu.addAction(said("Split at the play position"), lambda: actions.split(number, here))
+            menu.addAction(said("Repeat it"), lambda: actions.repeat(number))
+        menu.addSeparator()
+        menu.addAction(said("Move up"), lambda: self._step(number, -1))
+        menu.addAction(said("Move down"), lambda: self._step(number, 1))
+        menu.addSeparator()
+        menu.addAction(said("Remove it"), lambda: actions.remove(number))
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        return menu
