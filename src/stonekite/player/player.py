@@ -49,7 +49,8 @@ from stonekite.session.tree import sharing_sound
 from stonekite.session.types import MIX, Sound, Strip
 from stonekite.stages.planning import CannotBuild
 
-BLOCK = 512
+BLOCK, LONG_BLOCK, MANY_STRIPS = 512, 1024, 6
+"""Frames that are made at once; and of so many strips, each of which costs a little however short a block is."""
 LOOK_S = 1 / 30
 PAUSE_S, IDLE_S = 0.003, 0.03
 """Between looks at what is to be done: with a recording, and without one."""
@@ -82,6 +83,7 @@ class Player:
         """The ids of the strips that are heard and watched."""
         self._listening = Listening()
         self._metered = False
+        self._block = BLOCK
         self._feeds: tuple[object, ...] = ()
         self._held: float | None = None
         """Since when a start waits for kernels."""
@@ -240,6 +242,8 @@ class Player:
         """The sound of now, ready to be played; None where a recording cannot be."""
         assert self._sound is not None
         self._feeds = places.feeding(self._sound)
+        strips = len(self._sound.stems) + len(self._sound.buses)
+        self._block = LONG_BLOCK if strips > MANY_STRIPS else BLOCK
         try:
             reader = feeds(self._sound, open_source, AHEAD_FRAMES)
         except AudioError as error:
@@ -288,24 +292,25 @@ class Player:
         if playback is not None:
             # A strip that takes longer than it lasts must not keep all else from being done.
             until = now + LOOK_S
-            while self._outlet.output.room() >= BLOCK and time.monotonic() < until:
+            frames = self._block
+            while self._outlet.output.room() >= frames and time.monotonic() < until:
                 begin = time.perf_counter()
                 self._places.append((self._written, playback.heard_position, playback.playing))
                 try:
-                    block = playback.read(BLOCK)
+                    block = playback.read(frames)
                 except AudioError as error:
                     self._stop(error)
-                    block = np.zeros((2, BLOCK))
+                    block = np.zeros((2, frames))
                 except CannotBuild as error:
                     playback.without(error.stage)
                     self._send(Refused(error.stage, str(error)))
-                    block = np.zeros((2, BLOCK))
+                    block = np.zeros((2, frames))
                 took = time.perf_counter() - begin
                 self._busy += took
-                self._load_watch.took(took, BLOCK / playback.rate)
+                self._load_watch.took(took, frames / playback.rate)
                 self._outlet.output.write(block)
                 self._outlet.output.starving = playback.playing
-                self._written += BLOCK
+                self._written += frames
                 worked = True
             if (refused := playback.take_refused()) is not None:
                 self._send(Refused(refused.stage, str(refused)))

@@ -53,6 +53,15 @@ def add_by(gains, rows, out):
                 out[row, i] += gain * rows[row, i]
 
 
+@kernel
+def add_through(gains, rows, out):
+    """Add rows (2, frames), through a matrix of gains (2, 2), to out (2, frames)."""
+    for row in range(2):
+        a, b = gains[row, 0], gains[row, 1]
+        for i in range(rows.shape[1]):
+            out[row, i] += a * rows[0, i] + b * rows[1, i]
+
+
 TILE = 128
 
 

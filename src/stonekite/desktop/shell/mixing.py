@@ -77,7 +77,8 @@ class Mixing(QObject):
         window.kite.enter(0)
         if window.showing.view not in ("mix", "compare"):
             window.showing.view = "stage"
-        self.view.chosen = {document.place}
+        if document.place not in self.view.chosen:
+            self.view.chosen = {document.place}
 
     def refresh(self) -> None:
         """Show the strips of now."""

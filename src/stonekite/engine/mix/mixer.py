@@ -325,13 +325,11 @@ class Mixer:
         row = self._rows.get(number)
         if row is not None:
             return stems[row : row + 2]
-        whole: np.ndarray | None = None
+        whole = np.zeros((2, stems.shape[1]))
         for (source, to), wire in self._wires.items():
             if to == number:
-                came = wire.process(outs[source], self._past[source])
-                if came is not None:
-                    whole = came if whole is None else whole + came
-        return np.zeros((2, stems.shape[1])) if whole is None else whole
+                wire.add(outs[source], self._past[source], whole)
+        return whole
 
     def _through(self, number: int, source: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
         player, frames = self.parts[number].player, source.shape[1]

@@ -3,7 +3,10 @@
 import numpy as np
 
 from stonekite.engine.graph.fading import ramp
+from stonekite.lazy import lazy
 from stonekite.signal.ring import Ring
+
+mixing = lazy("stonekite.signal.mixing")
 
 
 class Past:
@@ -64,32 +67,24 @@ class Wire:
         self.aimed, self._delay = gains, delay
         self._done, self._length = 0, max(1, length)
 
-    def process(self, block: np.ndarray, past: Past) -> np.ndarray | None:
-        """What arrives of a block (2, frames) that has just come out; None for silence. May be the block itself."""
+    def add(self, block: np.ndarray, past: Past, out: np.ndarray) -> None:
+        """Add to `out` (2, frames) what arrives of a block that has just come out."""
         past.room_for(max(self._delay, self._from[1]))
         if self.rests:
-            return _heard(past.late(block, self._delay), self.aimed)
+            if self.aimed.any():
+                mixing.add_through(self.aimed, np.ascontiguousarray(past.late(block, self._delay)), out)
+            return
         count = min(block.shape[1], self._length - self._done)
         rise = np.ones(block.shape[1])
         rise[:count] = ramp(count, self._done, self._length)
         self._done += count
-        old = _heard(past.late(block, self._from[1]), self._from[0])
-        new = _heard(past.late(block, self._delay), self.aimed)
-        silence = np.zeros(1)
-        before = silence if old is None else old
-        return before + rise * ((silence if new is None else new) - before)
-
-
-def _heard(block: np.ndarray, gains: np.ndarray) -> np.ndarray | None:
-    """A block at gains; None for silence."""
-    return at_gains(block, gains) if gains.any() else None
+        old = at_gains(past.late(block, self._from[1]), self._from[0])
+        new = at_gains(past.late(block, self._delay), self.aimed)
+        out += old + rise * (new - old)
 
 
 def at_gains(block: np.ndarray, gains: np.ndarray) -> np.ndarray:
-    """A block (2, frames) at gains (2, 2), row by row, so that it does not depend on how long the block is. May be the
-    block itself."""
-    (a, b), (c, d) = gains
-    if b == 0.0 and c == 0.0 and a == d:
-        return block if a == 1.0 else block * a
-    left, right = block
-    return np.stack([left * a + right * b, left * c + right * d])
+    """A block (2, frames) at gains (2, 2), row by row, so that it does not depend on how long the block is."""
+    out = np.zeros(block.shape)
+    mixing.add_through(gains, np.ascontiguousarray(block), out)
+    return out

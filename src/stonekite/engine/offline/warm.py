@@ -151,6 +151,7 @@ def _warm_ends() -> None:
 def _warm_mixing() -> None:
     all_of, rows = np.zeros(1, dtype=np.int64), np.zeros((1, 2, 600))
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
+    mixing.add_through(np.eye(2), rows[0], rows[0].copy())
     mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
 
 

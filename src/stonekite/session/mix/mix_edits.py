@@ -95,7 +95,7 @@ def parallel_bus(session: Session, stems: Iterable[int], begins: Begins) -> tupl
     stage: Any = None
     if begins == "two compressors":
         side = CompressorSide(threshold_db=-30.0, ratio=2.0, knee_db=6.0, attack_ms=40.0, release_ms=60.0)
-        stage = Compressor(id=1, upper=side, lower=side, shared=CompressorShared(coupling=0.0))
+        stage = Compressor(id=1, linked=True, upper=side, lower=side, shared=CompressorShared(coupling=0.0))
     elif begins == "drive":
         stage = Drive(id=1)
     elif begins == "echo":
