@@ -270,3 +270,25 @@ def test_what_is_open_is_compared_in_the_mix_or_by_itself(window, qtbot):
     loud = {key: comparing.measures(key).integrated_lufs for key in keys}
     assert 0.05 < loud["unprocessed"] - loud["processed"] < 3.0  # one of five, 12 dB softer
     assert wires.can_go(sound, number, MIX) and Path(sound.stems[0].source.path).exists()
+
+
+def test_the_mix_without_a_bus_is_as_loud_as_with_it(window, qtbot):
+    number = window.mixing.actions.add_parallel(
+        [stem.id for stem in window.document.session.sound.stems], "empty"
+    )
+    window.mixing.actions.put_fader(number, "level_db", 0.0)
+    click(window.mixing.view.rows[number].without)
+    sound = tree.holder(window.transport.sound, number)
+    assert sound.fader.muted and not tree.holder(window.document.session.sound, number).fader.muted
+    qtbot.waitUntil(lambda: window.switching.left_out_db is not None, timeout=30_000)
+    # All of it comes twice with the bus, and once without.
+    assert window.switching.left_out_db == pytest.approx(6.02, abs=0.05)
+    qtbot.waitUntil(
+        lambda: window.transport.listening.processed_db == pytest.approx(6.02, abs=0.05), timeout=5000
+    )
+    assert "turned by +6.02 dB" in window.transport_row.hint.text()
+    click(window.mixing.view.rows[number].without)
+    assert (
+        window.transport.sound is window.document.session.sound
+        and window.transport.listening.processed_db <= 0.0
+    )

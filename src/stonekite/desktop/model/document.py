@@ -133,7 +133,7 @@ class Document(QObject):
     def _become(self, session: Session) -> None:
         """Have another session; what is not there any more is not open either."""
         self._session = session
-        if all(tree.number_of(one) != self._place for _, one in tree.holders(session.sound)):
+        if not places.is_there(session.sound, self._place):
             self._place, self.touched = session.sound.stems[0].id, None
             self.placed.emit()
 

@@ -103,7 +103,11 @@ class Hearing(QObject):
         heard = self._switching.sound(now)
         if heard is not now:
             self.compared.emit(tree.strip_in(heard, self._document.place))
-        sound, number, chosen = self._switching.played(heard, listening or self._listen.listening)
+        wanted = listening or self._listen.listening
+        if self._switching.left_out:
+            sound, number, chosen = self._switching.without(heard, wanted)
+        else:
+            sound, number, chosen = self._switching.played(heard, wanted)
         beside = self._switching.beside(now, sound)
         told = None if listening is None and sound is heard else chosen
         self._transport.update(sound, number, self._document.place, beside, told)

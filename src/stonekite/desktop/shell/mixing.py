@@ -15,6 +15,7 @@ from stonekite.files.audio import READABLE
 from stonekite.processes.jobs import Analysed
 from stonekite.session import tree
 from stonekite.session.keeping.gathering import ARCHIVE
+from stonekite.session.mix.places import name_of
 from stonekite.session.storage import SUFFIX
 from stonekite.session.types import MIX
 from stonekite.words import figure, said
@@ -33,6 +34,7 @@ class Mixing(QObject):
         self.actions = MixActions(document, self)
         self.view = MixView(document, self.actions, lambda: window.transport.position_s)
         self.bar = StripBar(document)
+        self._told_db: float | None = None
         self.bar.hide()
         self.view.hide()
         layout = window.work.layout()
@@ -45,6 +47,8 @@ class Mixing(QObject):
         self.actions.said.connect(window.say)
         self.view.opened.connect(self.show_kite)
         self.view.add_asked.connect(self.ask_add)
+        self.view.without_asked.connect(self.hear_without)
+        window.switching.measured.connect(self._matched)
         self.view.parallel_asked.connect(self.ask_parallel)
         window.opening.several_opened.connect(lambda: window.show_view("mix"))
         self.bar.mix_asked.connect(lambda: window.show_view("mix"))
@@ -57,6 +61,7 @@ class Mixing(QObject):
     def _opened(self) -> None:
         several = len(self._window.document.session.sound.stems) > 1
         self._window.switching.in_the_mix = several
+        self._window.switching.left_out = self.view.left_out = 0
         self.view.chosen = set()
         self.refresh()
 
@@ -121,6 +126,33 @@ class Mixing(QObject):
             self._window.switching.refresh()
             self._window.hearing.send(self._window.listen.listening)
             self.bar.refresh(on)
+
+    def hear_without(self, number: int) -> None:
+        """Hear the mix without a stem or a bus, as loud as with it; 0: with all of it again."""
+        window = self._window
+        window.switching.left_out = self.view.left_out = number
+        window.switching.refresh()
+        window.hearing.send(window.listen.listening)
+        self._told_db = None
+        self.view.refresh()
+        self._matched()
+
+    def _matched(self) -> None:
+        """It may be known by now how loud the mix is without what is left out."""
+        switching = self._window.switching
+        self.view.left_out = switching.left_out
+        change = switching.left_out_db if switching.left_out else None
+        if change is None or change == self._told_db:
+            return
+        self._told_db = change
+        self._window.hearing.send(self._window.listen.listening)
+        name = name_of(tree.holder(self._window.document.session.sound, switching.left_out))
+        turned = figure(change, "dB", 2, sign=True)
+        self._window.say(
+            said("The mix without {name}, turned by {change} to be as loud as with it.").format(
+                name=name, change=turned
+            )
+        )
 
     # What comes in
 

@@ -36,6 +36,7 @@ class MixRow(QWidget):
     dropped = Signal(int, int)
     stepped = Signal(int, int)
     menu_asked = Signal(int, object)
+    without_asked = Signal(int)
 
     def __init__(self, one: Stem | Bus | Mix, sound: Sound, actions: MixActions) -> None:
         super().__init__()
@@ -94,9 +95,22 @@ class MixRow(QWidget):
         self.meter.setFixedWidth(METER)
         row.addWidget(self.meter)
         self.into = QPushButton()
-        self.into.setFixedWidth(INTO)
+        self.into.setFixedSize(INTO, 24)
         self.into.clicked.connect(self._ask_into)
-        row.addWidget(self.into)
+        self.without = Toggle(
+            said("without"),
+            said("Without it"),
+            said(
+                "Hear the mix without it, turned to be as loud as with it: to judge what it does, and not how loud it is."
+            ),
+        )
+        self.without.clicked.connect(lambda on: self.without_asked.emit(self.number if on else 0))
+        going_on = QVBoxLayout()
+        going_on.setContentsMargins(0, 2, 0, 2)
+        going_on.setSpacing(2)
+        going_on.addWidget(self.into)
+        going_on.addWidget(self.without, 0, Qt.AlignmentFlag.AlignHCenter)
+        row.addLayout(going_on)
         self.sends: dict[int, SendCell] = {}
         for bus in sound.buses:
             cell = self.sends[bus.id] = SendCell(name_of(one), bus.name)
@@ -107,7 +121,7 @@ class MixRow(QWidget):
             cell.way_asked.connect(partial(self._put_way, bus.id))
             row.addWidget(cell)
         if self.number == MIX:
-            for widget in (self.into, *self.sends.values()):
+            for widget in (self.into, self.without, *self.sends.values()):
                 hidden = widget.sizePolicy()
                 hidden.setRetainSizeWhenHidden(True)
                 widget.setSizePolicy(hidden)
@@ -125,9 +139,11 @@ class MixRow(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(700, HEIGHT)
 
-    def show_one(self, one: Stem | Bus | Mix, sound: Sound, chosen: bool) -> None:
-        """Show the values of now."""
+    def show_one(self, one: Stem | Bus | Mix, sound: Sound, chosen: bool, left_out: bool) -> None:
+        """Show the values of now, whether it is chosen, and whether the mix is heard without it."""
         self._sound = sound
+        self.without.setChecked(left_out)
+        self.without.setAccessibleName(said("The mix without {name}").format(name=name_of(one)))
         name = name_of(one)
         split = said("M/S") if one.strip.split.mode == "mid-side" else said("L/R")
         self.name.show_name(

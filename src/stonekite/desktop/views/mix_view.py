@@ -27,6 +27,7 @@ class MixView(QFrame):
     opened = Signal(int)
     add_asked = Signal()
     parallel_asked = Signal()
+    without_asked = Signal(int)
 
     def __init__(
         self,
@@ -39,6 +40,7 @@ class MixView(QFrame):
         self._document, self._actions, self._position = document, actions, position
         self.rows: dict[int, MixRow] = {}
         self.chosen: set[int] = set()
+        self.left_out = 0
         self._shape: tuple[object, ...] = ()
         self.setObjectName("panel")
         whole = QVBoxLayout(self)
@@ -100,7 +102,7 @@ class MixView(QFrame):
             self.chosen = {self._document.place}
         for _, one in tree.holders(sound):
             number = tree.number_of(one)
-            self.rows[number].show_one(one, sound, number in self.chosen)
+            self.rows[number].show_one(one, sound, number in self.chosen, number == self.left_out)
         self.counts.setText(
             said("{stems} stems · {buses} buses").format(stems=len(sound.stems), buses=len(sound.buses))
         )
@@ -123,6 +125,7 @@ class MixView(QFrame):
             row.dropped.connect(self._drop)
             row.stepped.connect(self._step)
             row.menu_asked.connect(self._menu)
+            row.without_asked.connect(self.without_asked)
             column.addWidget(row)
         column.addStretch(1)
         self._area.setWidget(inside)

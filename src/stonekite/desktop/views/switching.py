@@ -6,7 +6,7 @@ import msgspec
 from PySide6.QtCore import QObject, QPoint, Signal
 from PySide6.QtWidgets import QFileDialog, QInputDialog, QMenu, QWidget
 
-from stonekite.desktop.links.comparing import Comparing, Range, subjects_of
+from stonekite.desktop.links.comparing import Comparing, Range, span_of, subjects_of
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document, session_of
 from stonekite.desktop.views.listen_panel import ListenPanel
@@ -16,6 +16,8 @@ from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.jobs import Analysed
 from stonekite.processes.pool import Pool
 from stonekite.session import edits, tree
+from stonekite.session.mix import places
+from stonekite.session.mix.mix_edits import muted
 from stonekite.session.types import MIX, REFERENCES, Loop, Reference, Sound, Source, Strip
 from stonekite.words import clock, parsed_range, said
 
@@ -35,6 +37,8 @@ class Switching(QObject):
         self.range: Range = "loop"
         self.selection: Loop | None = None
         self.viewing = self.in_the_mix = False
+        self.left_out = 0
+        """The stem or the bus without which the mix is heard, as loud as with it; 0 for none."""
         self.whole_switch = False
         self._analysed: Analysed | None = None
         self.comparing.changed.connect(self._changed)
@@ -68,6 +72,19 @@ class Switching(QObject):
         gain = listening.unprocessed_db
         untouched = tree.put_strip(sound, place, Strip())
         return untouched, MIX, msgspec.structs.replace(listening, what="processed", processed_db=gain)
+
+    def without(self, sound: Sound, listening: Listening) -> tuple[Sound, int, Listening]:
+        """The mix without what is left out, turned by as much as that is known to change its loudness."""
+        gain = self.left_out_db or 0.0
+        turned = msgspec.structs.replace(listening, what="processed", processed_db=round(gain, 2))
+        return muted(sound, self.left_out), MIX, turned
+
+    @property
+    def left_out_db(self) -> float | None:
+        """How much louder the mix is with what is left out; None while that is not known."""
+        levels = [self.comparing.measures(_VIEW + key) for key in ("with", "without")]
+        loud = [one.integrated_lufs if one is not None else None for one in levels]
+        return None if loud[0] is None or loud[1] is None else loud[0] - loud[1]
 
     def beside(self, now: Sound, heard: Sound) -> tuple[Sound, ...]:
         """All that may be switched to from what is heard, so that it is in time."""
@@ -133,6 +150,8 @@ class Switching(QObject):
         if session.desk.loop is not None:
             self.selection = session.desk.loop
         subjects: dict[str, Subject] = {}
+        if self.left_out and not places.is_there(session.sound, self.left_out):
+            self.left_out = 0
         now = self.beside_others or session.desk.loop is not None or self.whole_switch
         if now or session.versions or session.desk.references:
             subjects |= self._subjects(session.desk.loop, everything=False)
@@ -142,6 +161,11 @@ class Switching(QObject):
             before, after = (self.comparing.measures(_VIEW + key) for key in ("unprocessed", "processed"))
             if before is not None and after is not None:
                 subjects[_VIEW + "difference"] = self._difference(wanted["processed"])
+        if self.left_out:
+            for key, sound in (("with", session.sound), ("without", muted(session.sound, self.left_out))):
+                stem = places.as_stem(sound, MIX)
+                span = span_of(session.desk.loop, stem.source.rate, stem.source.frames)
+                subjects[_VIEW + key] = Subject(stem.source, stem.strip, span)
         self.comparing.show(subjects)
 
     def _subjects(self, chosen: Loop | None, *, everything: bool) -> dict[str, Subject]:

@@ -5,7 +5,7 @@ A strip's own clock begins at 0 with the first frame of the timeline, or where p
 
 import copy
 import dataclasses
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, ThreadPoolExecutor
 
 import numpy as np
 
@@ -29,7 +29,8 @@ def _not_known(frames: int) -> None:
 
 class Mixer:
     """The strips of a layout at a rate in Hz. What comes in are the stems' blocks, two rows (2 stems, frames) of each in
-    the order of the layout's stems; what comes out is that of one strip, `heard`, as late as the last one is.
+    the order of the layout's stems; what comes out is that of one strip, `heard`, as late as the last one is. A `crew` of
+    threads works on several strips at once; the samples are the same.
     """
 
     def __init__(
@@ -40,9 +41,11 @@ class Mixer:
         helper: ThreadPoolExecutor | None = None,
         turns: Turns | None = None,
         recall: Recall = _not_known,
+        crew: Executor | None = None,
     ) -> None:
         self.rate = rate
         self.layout = layout
+        self._crew = crew
         self.heard = layout.last
         turns = turns or Turns()
         self.parts = {
@@ -261,17 +264,35 @@ class Mixer:
         outs: dict[int, np.ndarray] = {}
         before: dict[int, np.ndarray] = {}
         looked_at = self.heard if watched is None else watched
-        for number in self.layout.order:
-            self._inputs[number] = source = self._input(number, stems, outs)
-            if number in (self.heard, self._faded_from):
-                before[number] = self.parts[number].player.reference(source, self._more(number))
-            outs[number] = self._through(number, source, clock, probe if number == looked_at else None)
+        for row in self._rows_at_once():
+            for number in row:
+                self._inputs[number] = source = self._input(number, stems, outs)
+                if number in (self.heard, self._faded_from):
+                    before[number] = self.parts[number].player.reference(source, self._more(number))
+
+            def work(number: int) -> np.ndarray:
+                looking = probe if number == looked_at else None
+                return self._through(number, self._inputs[number], clock, looking)
+
+            made = map(work, row) if self._crew is None or len(row) == 1 else self._crew.map(work, row)
+            outs.update(zip(row, made, strict=True))
         shown = self._shown(outs, before)
         if self.metered:
             self._meter(outs)
         for number, out in outs.items():
             self._past[number].add(out)
         return shown
+
+    def _rows_at_once(self) -> list[list[int]]:
+        """The strips in their order, those together that do not hear each other."""
+        rows: list[list[int]] = []
+        depth: dict[int, int] = {}
+        for number in self.layout.order:
+            depth[number] = max((depth[source] + 1 for source, to in self._wires if to == number), default=0)
+            if depth[number] == len(rows):
+                rows.append([])
+            rows[depth[number]].append(number)
+        return rows
 
     def _more(self, number: int) -> int:
         """By how much what comes out of a strip is held back to be as late as the last one."""

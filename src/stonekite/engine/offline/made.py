@@ -1,6 +1,8 @@
 """What goes into the strip of a bus, or of the mix, read like a recording."""
 
+import os
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import numpy as np
@@ -8,6 +10,7 @@ import numpy as np
 from stonekite.engine.mix.feeds import Feeds
 from stonekite.engine.mix.layout import laid_out
 from stonekite.engine.mix.mixer import Mixer
+from stonekite.engine.offline.relay import MOST_THREADS
 from stonekite.files.audio import Blocks, Facts
 from stonekite.files.resampled import at_rate
 from stonekite.session.mix import places
@@ -17,6 +20,12 @@ Opened = Callable[[Source, int], Blocks]
 """Who opens a recording, reading so many frames ahead."""
 
 WARM_BLOCK = 16384
+FEW_STRIPS = 3
+"""More of them are worked on by several threads."""
+
+
+def _threads() -> int:
+    return min(MOST_THREADS, len(os.sched_getaffinity(0)))
 
 
 def feeds(sound: Sound, opened: Opened, ahead: int = 0) -> Blocks:
@@ -44,7 +53,10 @@ class MadeReader(Blocks):
     def __init__(self, made: Made, source: Source, opened: Opened, ahead: int = 0) -> None:
         self._feeds = feeds(made.sound, opened, ahead)
         rate = self._feeds.facts.rate
-        self._mixer = Mixer(laid_out(made.sound), rate)
+        layout = laid_out(made.sound)
+        several = len(layout.strips) > FEW_STRIPS
+        self._crew = ThreadPoolExecutor(_threads(), thread_name_prefix="strips") if several else None
+        self._mixer = Mixer(layout, rate, crew=self._crew)
         self._mixer.hear(made.of)
         self._mixer.begin()
         self.tail = self._mixer.tail
@@ -59,6 +71,8 @@ class MadeReader(Blocks):
         return self._feeds.repaired
 
     def close(self) -> None:
+        if self._crew is not None:
+            self._crew.shutdown()
         self._feeds.close()
 
     def read(self, start: int, frames: int) -> np.ndarray:

@@ -9,7 +9,7 @@ from stonekite.session import presets, tree
 from stonekite.session.mix import wires
 from stonekite.session.mix.fader import Fader, Send
 from stonekite.session.mix.places import length_s
-from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Source, Split, Stem, Strip
+from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.drive import Drive
 from stonekite.stages.echo.settings import Echo
@@ -32,6 +32,12 @@ def put_in(session: Session, number: int, **changes: Any) -> Session:
     row = list(getattr(session.sound, str(name)))
     row[int(k)] = msgspec.structs.replace(row[int(k)], **changes)
     return _with(session, **{str(name): tuple(row)})
+
+
+def muted(sound: Sound, number: int) -> Sound:
+    """A sound in which a stem or a bus is muted. Raises LookupError."""
+    session = put_fader(Session(sound=sound), number, "muted", True)
+    return session.sound
 
 
 def put_time(session: Session, number: int, **times: Any) -> Session:

@@ -37,6 +37,11 @@ def name_of(one: Stem | Bus | Mix) -> str:
     return said("Mix") if isinstance(one, Mix) else one.name
 
 
+def is_there(sound: Sound, number: int) -> bool:
+    """Whether a sound has a stem or a bus of that id, or that is the mix."""
+    return any(tree.number_of(one) == number for _, one in tree.holders(sound))
+
+
 def is_one(sound: Sound) -> bool:
     """Whether a sound is one recording from its beginning on: then its timeline is the recording itself."""
     stem = sound.stems[0]
