@@ -19,6 +19,7 @@ from stonekite.desktop.controls import theme
 from stonekite.desktop.model.demo_session import amps_session, calls_session, wheelhouse_session
 from stonekite.desktop.shell.window import Window
 from stonekite.session.ride_edits import Address, put_ride
+from stonekite.session.types import MIX
 from stonekite.stages.riding import Point, Ride
 
 FOLDER = Path(__file__).with_name("screenshots")
@@ -58,21 +59,25 @@ def stage_pictures(window: Window) -> None:
     save(window, "compressor")
     window.document.undo()
     window.document.undo()
-    window.stages.add("dynamic-eq", "lower")
-    editor = window.panel.editors["dynamic-eq"]
-    for hertz, range_db, threshold_db in ((260.0, -7.0, -46.0), (3200.0, -6.0, -50.0), (9000.0, 5.0, -60.0)):
-        editor.picture.add_asked.emit(hertz, range_db)
-        editor.picture.dragged.emit(editor.slot, {"threshold_db": threshold_db}, None)
-    wait(2.5)
-    save(window, "dynamic-eq")
-    for _ in range(7):
-        window.document.undo()
     window.stages.add("drive", "lower")
     window.panel.editors["drive"].curve.moved.emit({"drive_db": 18.0}, None)
     wait(4.0)
     save(window, "drive")
     window.document.undo()
     window.document.undo()
+
+
+def mix_picture(window: Window) -> None:
+    """Stems and buses of the reel, while it plays."""
+    window.document.discard()
+    window.opening.open_reel()
+    window.document.go_to(MIX)
+    wait(8.0, lambda: window.showing.measured is not None)
+    window.transport.seek(int(20.0 * window.rate))
+    window.transport.play()
+    wait(3.0)
+    save(window, "mix")
+    window.transport.pause()
 
 
 def view_pictures(window: Window) -> None:
@@ -278,6 +283,7 @@ def main(width: int = 1280, height: int = 800) -> None:
     path_pictures(window)
     echo_pictures(window)
     amp_pictures(window)
+    mix_picture(window)
     window.document.discard()
     window.close()
 

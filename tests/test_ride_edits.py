@@ -5,7 +5,7 @@ import time
 import msgspec
 import numpy as np
 import pytest
-from conftest import session_on, write_wav
+from conftest import noise, session_on, write_wav
 from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from test_two_files import music
@@ -15,7 +15,7 @@ from stonekite.desktop.model.ride_actions import RideActions
 from stonekite.desktop.pictures.ride_line import lines_of
 from stonekite.session import edits, ride_edits, ride_lines, storage
 from stonekite.session.ride_edits import Address
-from stonekite.session.types import Strip
+from stonekite.session.types import Strip, Tempo
 from stonekite.stages import riding
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.eq import Band, Eq, EqSide
@@ -340,3 +340,72 @@ def test_what_follows_while_playing_leaves_the_window_time_for_the_rest(window, 
     time.sleep(0.3)
     panel.tick(6.0)
     assert followed[-1] == 6.0  # and the last place is not left out
+
+
+def test_points_at_beats_move_with_the_tempo_and_points_at_seconds_stay(window, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "a.wav", noise(8.0)))
+    document, rides = window.document, window.riding.rides
+    tempo = Tempo(bpm=100.0, first_beat_s=0.1)
+    document.edit(edits.put(document.session, ("sound", "tempo"), tempo), "tempo")
+    rides.choose(Address("leg", 0, "level_db"))
+    for at_s in (0.1 + 4 * 0.6, 1.0, 0.1 + 8 * 0.6):
+        rides.add(at_s, -3.0)
+    points = document.strip.upper.rides[0].points
+    assert [point.beat for point in points] == [None, 4.0, 8.0]
+    document.edit(
+        edits.put(document.session, ("sound", "tempo"), Tempo(bpm=150.0, first_beat_s=0.2)), "faster"
+    )
+    points = document.strip.upper.rides[0].points
+    assert [point.at_s for point in points] == pytest.approx([1.0, 0.2 + 4 * 0.4, 0.2 + 8 * 0.4])
+    # So fast that a beat comes before what stood in front of it: the points stay in the order of time.
+    document.edit(edits.put(document.session, ("sound", "tempo"), Tempo(bpm=250.0)), "very fast")
+    points = document.strip.upper.rides[0].points
+    assert [point.beat for point in points] == [4.0, None, 8.0]
+    assert storage.decode(storage.encode(document.session)) == document.session
+    document.undo()
+    document.undo()
+    assert [point.beat for point in document.strip.upper.rides[0].points] == [None, 4.0, 8.0]
+
+
+@pytest.mark.parametrize(
+    "text, at_s, value, beat",
+    [
+        ("-6", 2.0, -6.0, None),
+        ("−7,5 dB @ 0:03.25", 3.25, -7.5, None),
+        ("@ 1.5", 1.5, -3.0, None),
+        ("-1 @ beat 5", 0.1 + 4 * 0.6, -1.0, 4.0),
+    ],
+)
+def test_a_point_is_typed_over_itself(window, tmp_path, qtbot, text, at_s, value, beat):
+    window.opening.open_path(write_wav(tmp_path / "a.wav", noise(8.0)))
+    document, rides, lane = window.document, window.riding.rides, window.riding.lane
+    document.edit(
+        edits.put(document.session, ("sound", "tempo"), Tempo(bpm=100.0, first_beat_s=0.1)), "tempo"
+    )
+    rides.choose(Address("leg", 0, "level_db"))
+    rides.add(2.0, -3.0)
+    window.riding.toggle()
+    qtbot.mouseDClick(lane, Qt.MouseButton.LeftButton, pos=lane.point_of(0).toPoint())
+    assert lane._edit.text() == "−3.0 dB @ 0:02.00"
+    lane._edit.setText(text)
+    qtbot.keyClick(lane._edit, Qt.Key.Key_Return)
+    point = document.strip.upper.rides[0].points[0]
+    assert (point.at_s, point.value, point.beat) == (pytest.approx(at_s), value, beat)
+    said: list[str] = []
+    rides.said.connect(said.append)
+    rides.type_point(0, "loud @ noon")
+    assert said and document.strip.upper.rides[0].points[0] == point
+
+
+def test_the_delay_of_a_leg_is_given_by_a_note_and_follows_the_tempo(window, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "a.wav", noise(1.0)))
+    document, row = window.document, window.leg_rows["lower"]
+    row.delay.type_value("1/16")
+    row.delay._typed()
+    assert document.strip.lower.delay_note == "1/16" and document.strip.lower.delay_ms == pytest.approx(125.0)
+    document.edit(edits.put(document.session, ("sound", "tempo"), Tempo(bpm=150.0)), "faster")
+    assert document.strip.lower.delay_ms == pytest.approx(100.0)
+    assert storage.decode(storage.encode(document.session)) == document.session
+    row.delay.type_value("20 ms")
+    row.delay._typed()
+    assert document.strip.lower.delay_note == "" and document.strip.lower.delay_ms == 20.0

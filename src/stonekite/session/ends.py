@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import LEGS, LegName
 from stonekite.stages.riding import Rides
-from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.stages.settings import NoteName, Settings, choice, flag, number
 
 SideName = Literal["left", "right"]
 SIDES: tuple[SideName, SideName] = ("left", "right")
@@ -155,10 +155,12 @@ class Leg(Settings, frozen=True, kw_only=True):
             0.0,
             1000.0,
             step=0.1,
-            help="Time by which the leg is later than the other one, at the join. Samples and metres of air can be "
-            "typed, too: 82.6 samples, 1.2 m",
+            help="Time by which the leg is later than the other one, at the join. Samples, metres of air and notes can "
+            "be typed, too: 82.6 samples, 1.2 m, 1/16",
+            note="delay_note",
         ),
     ] = 0.0
+    delay_note: NoteName = ""
     inverted: Annotated[bool, flag("Polarity", help="Turn the leg upside down")] = False
     muted: Annotated[bool, flag("Mute", help="Take the leg out of the result")] = False
     alone: Annotated[bool, flag("Alone", help="Take the other leg out of the result")] = False

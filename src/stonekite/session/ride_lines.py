@@ -19,13 +19,14 @@ def with_point(ride: Ride, point: Point) -> Ride:
     return msgspec.structs.replace(ride, points=tuple(points[:MOST_POINTS]))
 
 
-def moved_point(ride: Ride, place: int, at_s: float, value: float) -> Ride:
-    """A ride one point of which stands elsewhere, between its neighbours."""
+def moved_point(ride: Ride, place: int, at_s: float, value: float, beat: float | None = None) -> Ride:
+    """A ride one point of which stands elsewhere, between its neighbours; at a beat, if it gets there."""
     points = list(ride.points)
     low = points[place - 1].at_s + 1e-3 if place else 0.0
     high = points[place + 1].at_s - 1e-3 if place + 1 < len(points) else 1e7
+    held = min(max(low, at_s), max(low, high))
     points[place] = msgspec.structs.replace(
-        points[place], at_s=min(max(low, at_s), max(low, high)), value=value
+        points[place], at_s=held, value=value, beat=beat if held == at_s else None
     )
     return msgspec.structs.replace(ride, points=tuple(points))
 
@@ -104,7 +105,7 @@ def reversed_in_time(points: list[Point]) -> list[Point]:
     ways: list[Way] = [*(one.way for one in reversed(points[:-1])), points[-1].way]
     back = reversed(points)
     return [
-        msgspec.structs.replace(point, at_s=first + last - point.at_s, way=way)
+        msgspec.structs.replace(point, at_s=first + last - point.at_s, way=way, beat=None)
         for point, way in zip(back, ways, strict=True)
     ]
 

@@ -1,6 +1,6 @@
 """Times that are given as notes: what they are at the tempo of the session."""
 
-from functools import cache
+from functools import cache, partial
 from typing import Any, get_type_hints
 
 import msgspec
@@ -12,6 +12,7 @@ from stonekite.session.types import LEGS, Session, Sound, Strip, Tempo
 from stonekite.stages.base import Stage
 from stonekite.stages.describe import structs_in
 from stonekite.stages.registry import kind_called
+from stonekite.stages.riding import Point, Ride
 from stonekite.stages.settings import settings_of
 
 
@@ -44,8 +45,31 @@ def _retimed_sound(sound: Sound) -> Sound:
 
 
 def at_tempo(strip: Strip, tempo: Tempo) -> Strip:
-    """A strip in which all that is given by a note is what it is at a tempo. What was right is not looked at again."""
-    return _TIMED.turned(strip, tempo.bpm, lambda: _at_tempo(strip, tempo))
+    """A strip in which all that is given by a note or stays at a beat is what it is at a tempo. What was right is not
+    looked at again."""
+    return _TIMED.turned(strip, (tempo.bpm, tempo.first_beat_s), lambda: _at_tempo(strip, tempo))
+
+
+def _at_beats(rides: tuple[Ride, ...], tempo: Tempo) -> tuple[Ride, ...]:
+    """Rides whose points are at their beats, in the order of time. What was right is the same object."""
+    made = tuple(
+        _TIMED.turned(ride, (tempo.bpm, tempo.first_beat_s), partial(_ride_at_beats, ride, tempo))
+        for ride in rides
+    )
+    return rides if all(a is b for a, b in zip(made, rides, strict=True)) else made
+
+
+def _ride_at_beats(ride: Ride, tempo: Tempo) -> Ride:
+    def placed(point: Point) -> Point:
+        if point.beat is None:
+            return point
+        at_s = max(0.0, time_of(tempo, point.beat))
+        return point if abs(at_s - point.at_s) < 1e-9 else msgspec.structs.replace(point, at_s=at_s)
+
+    points = tuple(placed(point) for point in ride.points)
+    if all(a is b for a, b in zip(points, ride.points, strict=True)):
+        return ride
+    return msgspec.structs.replace(ride, points=tuple(sorted(points, key=lambda point: point.at_s)))
 
 
 def _at_tempo(strip: Strip, tempo: Tempo) -> Strip:
@@ -55,9 +79,16 @@ def _at_tempo(strip: Strip, tempo: Tempo) -> Strip:
         else msgspec.structs.replace(spur, branch=msgspec.structs.replace(spur.branch, stages=inner))
         for spur in strip.spurs
     )  # fmt: skip
-    if stages is strip.stages and all(a is b for a, b in zip(spurs, strip.spurs, strict=True)):
-        return strip
-    return msgspec.structs.replace(strip, stages=stages, spurs=spurs)
+    if stages is not strip.stages or any(a is not b for a, b in zip(spurs, strip.spurs, strict=True)):
+        strip = msgspec.structs.replace(strip, stages=stages, spurs=spurs)
+    legs = {
+        name: made for name in LEGS if (made := _of_struct(strip.leg(name), tempo.bpm)) is not strip.leg(name)
+    }
+    if legs:
+        strip = msgspec.structs.replace(strip, **legs)
+    if any(point.beat is not None for ride in tree.rides_of(strip) for point in ride.points):
+        return tree.with_rides(strip, lambda rides: _at_beats(rides, tempo))
+    return strip
 
 
 def _in_row(stages: tuple[Stage, ...], bpm: float) -> tuple[Stage, ...]:
@@ -122,6 +153,17 @@ def moved_note(note: str, old: str, new: str) -> str:
 def beat_at(tempo: Tempo, seconds: float) -> float:
     """Which beat, counted from the first one as 0, a time is at."""
     return (seconds - tempo.first_beat_s) * tempo.bpm / 60.0
+
+
+def time_of(tempo: Tempo, beat: float) -> float:
+    """When a beat is, counted from the first one as 0."""
+    return tempo.first_beat_s + beat * 60.0 / tempo.bpm
+
+
+def beat_exactly_at(tempo: Tempo, seconds: float) -> float | None:
+    """The beat that stands at a time, to a tenth of a millisecond; None if there is none, or no tempo is known."""
+    beat = round(beat_at(tempo, seconds))
+    return float(beat) if tempo != Tempo() and abs(time_of(tempo, beat) - seconds) < 1e-4 else None
 
 
 def nearest_beat(tempo: Tempo, seconds: float) -> float:

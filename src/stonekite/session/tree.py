@@ -14,9 +14,11 @@ from stonekite.session.types import MIX, Bus, Mix, OneComponent, Session, Sound,
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import awake, refusals
+from stonekite.stages.riding import Ride
 from stonekite.words import said
 
 Path = tuple[str | int, ...]
+Rides = tuple[Ride, ...]
 Tree = TypeVar("Tree")
 
 USED_UP = said(
@@ -175,27 +177,48 @@ def refusal_of_new(sound: Sound, old: Sound) -> str:
     return next((why for strip in new if (why := refusal(strip, rate))), "")
 
 
-def with_rides(strip: Strip, change: Callable[[Any], Any]) -> Strip:
-    """A strip in which the rides of legs, spurs and stages, wherever they stand, are changed ones."""
+def rides_of(strip: Strip) -> Iterator[Ride]:
+    """All rides of a strip: of its legs, its spurs and its stages, wherever they stand."""
+    for holder in (strip.upper, strip.lower, *strip.spurs, *(stage for _, stage in walk(strip))):
+        yield from getattr(holder, "rides", ())
+
+
+def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
+    """A strip in which the rides of legs, spurs and stages, wherever they stand, are changed ones. What keeps its own is
+    the same object."""
 
     def of(one: Any) -> Any:
-        changed: dict[str, Any] = {"rides": change(one.rides)} if one.rides else {}
-        if inner := branches_of(one):
-            changed["branches"] = tuple(in_branch(branch) for branch in inner)
+        changed: dict[str, Any] = {}
+        if one.rides and (rides := change(one.rides)) is not one.rides:
+            changed["rides"] = rides
+        inner = branches_of(one)
+        made = tuple(map(in_branch, inner))
+        if any(a is not b for a, b in zip(made, inner, strict=True)):
+            changed["branches"] = made
         return msgspec.structs.replace(one, **changed) if changed else one
 
     def in_branch(branch: Any) -> Any:
-        return msgspec.structs.replace(branch, stages=tuple(map(of, branch.stages)))
+        stages = tuple(map(of, branch.stages))
+        same = all(a is b for a, b in zip(stages, branch.stages, strict=True))
+        return branch if same else msgspec.structs.replace(branch, stages=stages)
 
     def of_spur(spur: Any) -> Any:
-        return msgspec.structs.replace(spur, rides=change(spur.rides), branch=in_branch(spur.branch))
+        rides, branch = change(spur.rides) if spur.rides else (), in_branch(spur.branch)
+        if rides is spur.rides and branch is spur.branch:
+            return spur
+        return msgspec.structs.replace(spur, rides=rides, branch=branch)
 
-    legs = {
-        name: msgspec.structs.replace(strip.leg(name), rides=change(strip.leg(name).rides)) for name in LEGS
-    }
-    return msgspec.structs.replace(
-        strip, stages=tuple(map(of, strip.stages)), spurs=tuple(map(of_spur, strip.spurs)), **legs
-    )
+    changed: dict[str, Any] = {}
+    for name in LEGS:
+        leg = strip.leg(name)
+        if leg.rides and (rides := change(leg.rides)) is not leg.rides:
+            changed[name] = msgspec.structs.replace(leg, rides=rides)
+    for field, work in (("stages", of), ("spurs", of_spur)):
+        row = getattr(strip, field)
+        new = tuple(map(work, row))
+        if any(a is not b for a, b in zip(new, row, strict=True)):
+            changed[field] = new
+    return msgspec.structs.replace(strip, **changed) if changed else strip
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:

@@ -29,11 +29,13 @@ Way = Literal["straight", "curved", "held"]
 
 class Point(Settings, frozen=True, kw_only=True):
     """Where a ride is at a time of the recording, and how it goes on to the next point: straight, as a curve that begins
-    and ends level, or held until there."""
+    and ends level, or held until there. One that stays at a `beat`, counted from the first as 0, has the time that this
+    has at the tempo."""
 
     at_s: Annotated[float, msgspec.Meta(ge=0.0, le=1e7)]
     value: float
     way: Way = "straight"
+    beat: Annotated[float, msgspec.Meta(ge=-1e6, le=1e6)] | None = None
 
 
 class Ride(Settings, frozen=True, kw_only=True):

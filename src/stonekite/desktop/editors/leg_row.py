@@ -7,6 +7,7 @@ from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.document import Document
+from stonekite.session import edits
 from stonekite.session.leg_delay import told
 from stonekite.session.types import Leg, LegName
 from stonekite.stages.settings import settings_of
@@ -63,6 +64,7 @@ class LegRow(QWidget):
         self.delay.set_units({"samples": 1000.0 / rate, "smp": 1000.0 / rate, "m": 1000.0 / AIR_M_S})
         self.delay.set_colour(roles.component(component))
         self.delay.show_value(leg.delay_ms)
+        self.delay.show_note(leg.delay_note, self._document.session.sound.tempo.bpm)
         self.delay.setAccessibleName(said("{name} delay").format(name=NAMES[component]))
         strip = self._document.strip
         later = strip.lower if strip.lower.delay_ms > strip.upper.delay_ms else strip.upper
@@ -75,7 +77,8 @@ class LegRow(QWidget):
             toggle.set_colour(roles.warning if name == "muted" else roles.component(component))
             toggle.setAccessibleName(f"{NAMES[component]} {_LEG[name].label.lower()}")
 
-    def _put(self, name: str, value: float | bool, token: object = None) -> None:
+    def _put(self, name: str, value: float | bool | str, token: object = None) -> None:
         component = NAMES[self._document.strip.split.component(self._leg)]
         gesture = None if token is None else (token, self._leg, name)
-        self._document.put((self._leg, name), value, f"{component} {_LEG[name].label.lower()}", gesture)
+        leg = edits.given(self._document.strip.leg(self._leg), name, value)
+        self._document.put((self._leg,), leg, f"{component} {_LEG[name].label.lower()}", gesture)

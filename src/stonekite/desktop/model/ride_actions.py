@@ -10,10 +10,11 @@ from stonekite.desktop.model.document import Document
 from stonekite.session import edits, ride_edits, ride_lines
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
+from stonekite.session.timing import beat_exactly_at, time_of
 from stonekite.session.types import Strip
 from stonekite.stages.riding import Point, Ride, Way
 from stonekite.stages.settings import Setting
-from stonekite.words import clock, said
+from stonekite.words import clock, parsed_time, said
 
 REST_S = 0.4
 """A control that is turned by keys or the wheel is let go so long after its last step."""
@@ -115,12 +116,38 @@ class RideActions(QObject):
             self.place = 0
             self.changed.emit()
 
+    def _beat(self, at_s: float) -> float | None:
+        """The beat that a point stays at, if it was put on one."""
+        return beat_exactly_at(self._document.session.sound.tempo, at_s)
+
+    def type_point(self, place: int, text: str) -> None:
+        """A point is where it is typed to be: a value, a time (1:02.5, or beat 17), or both with @ between them."""
+        ride, setting = self.ride, self.setting
+        if ride is None or setting is None or place >= len(ride.points):
+            return
+        point = ride.points[place]
+        written, at, when = text.partition("@")
+        tempo = self._document.session.sound.tempo
+        try:
+            value = setting.typed(written.strip(), {}) if written.strip() else point.value
+            at_s = point.at_s
+            if at and when.strip():
+                word, _, number = when.strip().lower().partition(" ")
+                if word == said("beat"):
+                    at_s = max(0.0, time_of(tempo, float(number.replace(",", ".")) - 1.0))
+                else:
+                    at_s = parsed_time(when.strip())
+        except ValueError as error:
+            self.said.emit(str(error))
+            return
+        self.move(place, at_s, value, object())
+
     def add(self, at_s: float, value: float) -> None:
         """One more point."""
         ride = self.ride
         if self.chosen is None:
             return
-        point = Point(at_s=at_s, value=value)
+        point = Point(at_s=at_s, value=value, beat=self._beat(at_s))
         made = (
             Ride(path=self.chosen.path, points=(point,))
             if ride is None
@@ -135,7 +162,7 @@ class RideActions(QObject):
         ride = self.ride
         if ride is not None and place < len(ride.points):
             self.place = place
-            made = ride_lines.moved_point(ride, place, at_s, value)
+            made = ride_lines.moved_point(ride, place, at_s, value, self._beat(at_s))
             self._put(made, said("point moved"), (gesture, "ride", self.chosen))
 
     def remove(self, place: int) -> None:

@@ -5,6 +5,7 @@ from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy
 
+from stonekite.desktop.controls.entry import Entry
 from stonekite.desktop.controls.theme import faded, font, mixed, roles
 from stonekite.desktop.pictures.lines import polyline
 from stonekite.desktop.pictures.picture import Picture
@@ -27,6 +28,7 @@ class RideLane(Picture):
     moved = Signal(int, float, float, object)
     removed = Signal(int)
     opened = Signal(int)
+    typed = Signal(int, str)
 
     def __init__(self, timeline: Timeline) -> None:
         super().__init__()
@@ -38,8 +40,9 @@ class RideLane(Picture):
         self.setAccessibleName(said("Ride"))
         self.setToolTip(
             said(
-                "Click: a new point, on beats where there are any (Alt: anywhere). Drag a point. Delete or a right "
-                "click takes it away. Arrow keys move it, PageUp and PageDown go from one to the next."
+                "Click: a new point, on beats where there are any, with which it moves (Alt: anywhere). Drag a point. "
+                "Delete or a right click takes it away. Arrow keys move it, PageUp and PageDown go from one to the "
+                "next; Enter or a double click types it: −6 @ 1:02.5, or @ beat 17."
             )
         )
         self._line: Line | None = None
@@ -50,6 +53,7 @@ class RideLane(Picture):
         self._position = 0.0
         self._view = (0.0, 1.0)
         self._cursor: QPointF | None = None
+        self._edit: Entry | None = None
 
     def sizeHint(self) -> QSize:
         return QSize(900, 72)
@@ -155,7 +159,10 @@ class RideLane(Picture):
                 if -9 < where.x() < self.width() + 9:
                     painter.setPen(QPen(roles.chalk if place == self._place else self._colour(line), 1.6))
                     painter.setBrush(self._colour(line) if place == self._place else roles.ground)
-                    painter.drawEllipse(where, 4.5, 4.5)
+                    if line.ride.points[place].beat is None:
+                        painter.drawEllipse(where, 4.5, 4.5)
+                    else:  # it stays at its beat
+                        painter.drawRect(QRectF(where.x() - 4, where.y() - 4, 8, 8))
         painter.setFont(font(8.5, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(line.name)
         painter.fillRect(QRectF(2, 2, wide + 8, 15), faded(roles.ground, 0.75))
@@ -239,6 +246,40 @@ class RideLane(Picture):
         self._drag = None
         self.update()
 
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self._drag = None
+        if (near := self._near(event.position())) is not None:
+            self.opened.emit(near)
+            self.type_point(near)
+
+    def type_point(self, place: int) -> None:
+        """Open the typed entry over a point: its value and its time."""
+        line = self._line
+        if self._edit is not None or line is None or line.ride is None:
+            return
+        point, where = line.ride.points[place], self.point_of(place)
+        edit = self._edit = Entry(self)
+        edit.setAccessibleName(said("Value @ time"))
+        left = int(min(max(2.0, where.x() - 70), self.width() - 150))
+        edit.setGeometry(left, int(min(max(0.0, where.y() - 11), self.height() - 22)), 148, 22)
+        when = clock(point.at_s) if point.beat is None else said("beat") + f" {point.beat + 1:g}"
+        edit.setText(f"{line.setting.shown(point.value)} @ {when}")
+        edit.selectAll()
+        edit.editingFinished.connect(lambda: self._typed(place, True))
+        edit.left.connect(lambda: self._typed(place, False))
+        edit.show()
+        edit.setFocus()
+
+    def _typed(self, place: int, taken: bool) -> None:
+        edit, self._edit = self._edit, None
+        if edit is None:
+            return
+        text = edit.text()
+        edit.deleteLater()
+        self.setFocus()
+        if taken:
+            self.typed.emit(place, text)
+
     def leaveEvent(self, event) -> None:
         self._cursor = None
         self.update()
@@ -252,6 +293,8 @@ class RideLane(Picture):
         if key in (Qt.Key.Key_PageUp, Qt.Key.Key_PageDown):
             step = -1 if key == Qt.Key.Key_PageUp else 1
             self.opened.emit((0 if step > 0 else count - 1) if place is None else (place + step) % count)
+        elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and place is not None:
+            self.type_point(place)
         elif key in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and place is not None:
             self.removed.emit(place)
         elif place is not None and key in (

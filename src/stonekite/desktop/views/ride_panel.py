@@ -20,10 +20,12 @@ from stonekite.session import ride_edits
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
 from stonekite.session.types import Strip
-from stonekite.words import clock, said
+from stonekite.words import clock, figure, said
 
 _MODES = {"off": said("Off"), "held": said("While held"), "on": said("From here on")}
 
+BACK_S = (0.0, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
+"""What the time can be in which a line is found again that was recorded while held."""
 _SHARE = 4.0
 """While it plays, what follows takes one in so many parts of the window's time: an echo's picture is dear to make."""
 
@@ -56,8 +58,8 @@ class RidePanel(QWidget):
         keyed(
             self.record,
             said(
-                "Record by moving a control while playing: while it is held the line is left, and found again within "
-                "half a second; or the line stays where it was let go"
+                "Record by moving a control while playing: while it is held the line is left, and found again as "
+                "soon as the menu says; or the line stays where it was let go"
             ),
             "record",
         )
@@ -90,6 +92,7 @@ class RidePanel(QWidget):
         self.record.chosen.connect(self._set_mode)
         self.lane.added.connect(self._add)
         self.lane.moved.connect(self.rides.move)
+        self.lane.typed.connect(self.rides.type_point)
         self.lane.removed.connect(self.rides.remove)
         self.lane.opened.connect(self._open_point)
         self.rides.changed.connect(self.refresh)
@@ -174,6 +177,12 @@ class RidePanel(QWidget):
         menu.addAction(
             said("Paste, fitted into {where}").format(where=where), lambda: self.rides.paste(span, True)
         )
+        menu.addSeparator()
+        back = menu.addMenu(said("Recorded while held: back to the line within"))
+        for seconds in BACK_S:
+            action = back.addAction(figure(seconds, "s"), partial(setattr, self.rides, "back_s", seconds))
+            action.setCheckable(True)
+            action.setChecked(self.rides.back_s == seconds)
         return menu
 
     # Points

@@ -53,7 +53,7 @@ def shifted(rides: tuple[Ride, ...], seconds: float) -> tuple[Ride, ...]:
     """Rides so much later, or earlier as far as the beginning of the timeline."""
 
     def moved(point: Point) -> Point:
-        return msgspec.structs.replace(point, at_s=max(0.0, point.at_s + seconds))
+        return msgspec.structs.replace(point, at_s=max(0.0, point.at_s + seconds), beat=None)
 
     return tuple(msgspec.structs.replace(ride, points=tuple(map(moved, ride.points))) for ride in rides)
 
