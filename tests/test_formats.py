@@ -73,7 +73,11 @@ def as_it_was(value):
             **NEW,
             **(OF_A_SOUND if value.keys() >= {"stems", "tempo"} else {}),
             **(OF_A_STEM if value.keys() >= {"source", "strip"} else {}),
-            **({"delay_ms": 0.0, "delay_note": ""} if value.keys() >= {"level_db", "muted"} and "branch" not in value else {}),
+            **(
+                {"delay_ms": 0.0, "delay_note": ""}
+                if value.keys() >= {"level_db", "muted"} and "branch" not in value
+                else {}
+            ),
         }
         assert all(value.get(name, nothing) == nothing for name, nothing in new.items())
         return {name: as_it_was(inner) for name, inner in value.items() if name not in new}

@@ -1,14 +1,20 @@
 """The last samples of a signal."""
 
+from itertools import count
+
 import numpy as np
+
+_COUNT = count()
+_STEPS = 16
 
 
 class Ring:
-    """Keeps the last `size` frames of what is added, in thrice the space, so that adding rarely moves much."""
+    """Keeps the last `size` frames of what is added, in some more than twice the space, so that adding rarely moves much;
+    of several rings not all move at once."""
 
     def __init__(self, rows: int, size: int) -> None:
         self.size = size
-        self._buffer = np.zeros((rows, 3 * size))
+        self._buffer = np.zeros((rows, 2 * size + next(_COUNT) % _STEPS * (size // (2 * _STEPS))))
         self._end = size
 
     def add(self, block: np.ndarray) -> None:

@@ -48,8 +48,12 @@ class Showing:
         self._window.kite.show_loudness("", "")
 
     def sketch_waveform(self) -> None:
-        """A first picture at once, from a few looks into the file; the whole follows from the worker."""
+        """A first picture at once, from a few looks into the file; the whole follows from the worker, and so does all of
+        what strips make: the window computes no sound."""
         source = self._window.document.stem.source
+        self._window.timeline.show_recording(source.frames / source.rate)
+        if source.made is not None:
+            return
         try:
             with open_source(source) as reader:
                 self._window.timeline.show_before(sketch(reader))

@@ -103,15 +103,20 @@ class Changing:
         else:
             self._good = strip
 
-    def follow(self, clock: int) -> None:
-        """Have what was wished for got ready, and go over to it when it is."""
+    @property
+    def getting_ready(self) -> bool:
+        """Whether settings are being got ready."""
+        return self._coming is not None
+
+    def follow(self, clock: int, may_begin: bool = True) -> None:
+        """Have what was wished for got ready, if that may begin now, and go over to it when it is."""
         if self.player.gliding or self._helper is None:
             return
         if self._taken is not None:
             self._helper.submit(self._turns.beside, self._taken.let_go)
             self._taken = None
         if self._coming is None:
-            if self._wish is None:
+            if self._wish is None or not may_begin:
                 return
             strip, beside, self._glide_s = self._wish
             self._wish, self._coming_heard, self._rounds = None, False, 0

@@ -19,6 +19,8 @@ from stonekite.engine.mix.wire import Past, Wire
 from stonekite.session.types import Strip
 from stonekite.stages.planning import CannotBuild
 
+AT_ONCE = 2
+"""So many strips get other settings ready at once: each keeps a copy of what it has to hear."""
 Shown = tuple[np.ndarray, np.ndarray]
 """Blocks (2, frames): processed and unprocessed."""
 
@@ -172,8 +174,11 @@ class Mixer:
 
     def follow(self, clock: int) -> None:
         """Have what was wished for got ready, and go over to it where it is."""
+        busy = sum(part.getting_ready for part in self.parts.values())
         for number, part in self.parts.items():
-            part.follow(self._clock(number, clock))
+            before = part.getting_ready
+            part.follow(self._clock(number, clock), busy < AT_ONCE)
+            busy += part.getting_ready - before
 
     def catch_up(self, clock: int) -> None:
         """Have what is ready, but late, hear what was played until now."""

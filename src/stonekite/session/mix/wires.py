@@ -31,7 +31,7 @@ def wires(sound: Sound) -> Iterator[Wire]:
             yield Wire(one.id, send.to, one.fader, send)
 
 
-_ORDERS = Remembered()
+_ORDERS, _BEYOND = Remembered(), Remembered()
 
 
 def order(sound: Sound) -> tuple[int, ...]:
@@ -85,10 +85,16 @@ def can_go(sound: Sound, source: int, to: int) -> bool:
 
 def _before(sound: Sound) -> dict[int, set[int]]:
     """Of each strip all that it goes into, at once or through others; of the mix nothing."""
+    return _BEYOND.of(sound, None, lambda: _beyond(sound))
+
+
+def _beyond(sound: Sound) -> dict[int, set[int]]:
+    to: dict[int, set[int]] = {number: set() for number in order(sound)}
+    for wire in wires(sound):
+        to[wire.source].add(wire.to)
     beyond: dict[int, set[int]] = {MIX: set()}
     for number in reversed(order(sound)[:-1]):
-        to = {wire.to for wire in wires(sound) if wire.source == number}
-        beyond[number] = to.union(*(beyond[one] for one in to))
+        beyond[number] = to[number].union(*(beyond[one] for one in to[number]))
     return beyond
 
 
