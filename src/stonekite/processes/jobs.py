@@ -159,6 +159,24 @@ class Aligned(msgspec.Struct, tag=True):
     curve_db: list[float]
 
 
+class SlowRange(msgspec.Struct, tag=True):
+    """Write a range of frames of a stem's result to a file, at a part of its speed and so many semitones higher."""
+
+    number: int
+    stem: Stem
+    span: tuple[int, int]
+    speed: float
+    semitones: float
+    path: str
+
+
+class RangeSlowed(msgspec.Struct, tag=True):
+    """So many frames were written."""
+
+    number: int
+    frames: int
+
+
 class MeasurePaths(msgspec.Struct, tag=True):
     """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
 
@@ -232,6 +250,7 @@ Request = (
     | Compare
     | Align
     | MeasurePaths
+    | SlowRange
     | PairWork
     | SetWork
     | WriteOne
@@ -245,6 +264,7 @@ Answer = (
     | Compared
     | Aligned
     | PathsMeasured
+    | RangeSlowed
     | TempoFound
     | HasLearned
     | ResponseRead

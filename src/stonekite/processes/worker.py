@@ -25,6 +25,7 @@ from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
+from stonekite.engine.offline.slowing import slow_range
 from stonekite.engine.offline.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
@@ -58,10 +59,12 @@ from stonekite.processes.jobs import (
     MeasurePaths,
     PathsMeasured,
     Progress,
+    RangeSlowed,
     ReadResponse,
     Request,
     ResponseRead,
     Separate,
+    SlowRange,
     Spectra,
     SpectraFound,
     TempoFound,
@@ -93,6 +96,7 @@ Work = (
     | Compare
     | Align
     | MeasurePaths
+    | SlowRange
     | PairWork
     | SetWork
     | WriteOne
@@ -133,6 +137,11 @@ class Worker:
             elif isinstance(request, Align):
                 found = yield from telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())
+            elif isinstance(request, SlowRange):
+                steps = slow_range(
+                    request.stem, request.span, request.speed, request.semitones, Path(request.path)
+                )
+                yield RangeSlowed(request.number, (yield from telling(request.number, steps)))
             elif isinstance(request, MeasurePaths):
                 loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])

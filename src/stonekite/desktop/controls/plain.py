@@ -3,7 +3,7 @@
 import html
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QLabel, QMessageBox, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QMessageBox, QWidget
 
 from stonekite.words import said
 
@@ -34,6 +34,14 @@ def message(title: str, text: str, parent: QWidget | None = None) -> QMessageBox
     box.setTextFormat(Qt.TextFormat.PlainText)
     box.setText(short)
     return box
+
+
+def ok_or_cancel(dialog: QDialog) -> QDialogButtonBox:
+    """The buttons of a dialog that is accepted or rejected."""
+    buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    buttons.accepted.connect(dialog.accept)
+    buttons.rejected.connect(dialog.reject)
+    return buttons
 
 
 def may_overwrite(names: list[str], parent: QWidget | None = None) -> bool:

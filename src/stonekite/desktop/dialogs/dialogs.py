@@ -8,7 +8,6 @@ from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
-    QDialogButtonBox,
     QDoubleSpinBox,
     QGridLayout,
     QHBoxLayout,
@@ -19,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.plain import Label, ok_or_cancel
 from stonekite.engine.graph.tails import LONGEST_S
 from stonekite.session import tree
 from stonekite.session.types import LEGS, Strip
@@ -54,12 +53,7 @@ class ChannelDialog(QDialog):
             row.addWidget(box, 1, column)
             self.boxes.append(box)
         layout.addLayout(row)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        layout.addWidget(buttons)
+        layout.addWidget(ok_or_cancel(self))
 
     @property
     def channels(self) -> tuple[int, int]:

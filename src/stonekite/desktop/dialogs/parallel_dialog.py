@@ -1,9 +1,9 @@
 """A parallel bus in one step: what feeds it, and what it begins with."""
 
-from PySide6.QtWidgets import QCheckBox, QDialog, QDialogButtonBox, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QDialog, QScrollArea, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments
-from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.plain import Label, ok_or_cancel
 from stonekite.session.mix.mix_edits import BEGINNINGS, Begins
 from stonekite.session.types import Sound
 from stonekite.words import said
@@ -46,12 +46,7 @@ class ParallelDialog(QDialog):
         about.setObjectName("muted")
         about.setWordWrap(True)
         layout.addWidget(about)
-        buttons = QDialogButtonBox(
-            QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel
-        )
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        layout.addWidget(buttons)
+        layout.addWidget(ok_or_cancel(self))
 
     @property
     def stems(self) -> list[int]:

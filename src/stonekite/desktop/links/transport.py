@@ -116,6 +116,8 @@ class Transport(QObject):
         """What the player knows of it."""
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
+        self._slowed: tuple[float, float] | None = None
+        """Where what plays begins in the recording, in seconds, and at which part of its speed it plays."""
         self._watched = protocol.Watch(-1)
         self._metered = protocol.Meter(False)
         self._post = Posting(self)
@@ -246,9 +248,11 @@ class Transport(QObject):
             self._have_spare()
         if self._sound is not None:
             beside, loop, sound, heard = self._beside, self._loop, self._sound, self._places
+            slowed = self._slowed
             self.load(sound, *heard)
             self.update(sound, *heard, beside)
             self.set_loop(*loop)
+            self._slowed = slowed
             self.seek(frame)
             if was_playing:
                 self.play()
@@ -286,13 +290,15 @@ class Transport(QObject):
     @property
     def position_s(self) -> float:
         """The place in the recording that is heard now, in seconds."""
-        return float(self.status["position"])
+        at_s = float(self.status["position"])
+        return at_s if self._slowed is None else self._slowed[0] + self._slowed[1] * at_s
 
     def heard_at(self, moment: float) -> float:
         """The place in seconds that was heard at a moment of time.monotonic(), within the last tenths of a second: what a
         hand does belongs there, and not where the last news of the player was."""
         later = moment - float(self.status["position_at"]) if self.status["playing"] else 0.0
-        return max(0.0, self.position_s + min(max(later, -0.5), 0.5))
+        speed = 1.0 if self._slowed is None else self._slowed[1]
+        return max(0.0, self.position_s + speed * min(max(later, -0.5), 0.5))
 
     @property
     def frame(self) -> int:
@@ -300,7 +306,7 @@ class Transport(QObject):
 
     def load(self, sound: Sound, heard: int, opened: int) -> None:
         """Play other recordings, through the strip of the id `heard`."""
-        self._sound, self._places = sound, (heard, opened)
+        self._sound, self._places, self._slowed = sound, (heard, opened), None
         self._loop = (0, 0)
         self._beside, self._beside_told = (), None
         self._send(protocol.Load(sound, heard, opened, self.listening))
@@ -310,6 +316,13 @@ class Transport(QObject):
             self._send(self._metered)
         if self._referred[0] is not None:
             self._send(protocol.Refer(*self._referred))
+
+    def slow(self, sound: Sound, start_s: float, speed: float) -> None:
+        """Play a recording that was made of a range which begins at a time, slowed down, round and round."""
+        stem = sound.stems[0]
+        self.load(sound, stem.id, stem.id)
+        self.set_loop(0, stem.source.frames)
+        self._slowed = start_s, speed
 
     def update(
         self,
@@ -359,10 +372,16 @@ class Transport(QObject):
         self.playing, self._expected = playing, (playing, number, FOLLOW_TICKS)
 
     def seek(self, frame: int) -> None:
+        if self._slowed is not None and self._sound is not None:
+            stem = self._sound.stems[0]
+            inside = (frame - self._slowed[0] * stem.source.rate) / self._slowed[1]
+            frame = int(inside) if 0.0 <= inside < stem.source.frames else 0
         self._send(protocol.Seek(frame))
 
     def set_loop(self, start: int, end: int) -> None:
-        """Repeat these frames; equal ends for no loop."""
+        """Repeat these frames; equal ends for no loop. What is slowed down goes round as a whole."""
+        if self._slowed is not None:
+            return
         self._loop = (start, end)
         self._send(protocol.SetLoop(start, end))
 

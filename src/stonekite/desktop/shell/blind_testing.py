@@ -52,6 +52,7 @@ class BlindTesting(QObject):
     def _begin(self) -> None:
         """Hide all that could tell, and take the keys away that switch."""
         window = self._window
+        window.timing.slow.end()
         self.running = window.hearing.handed_over = True
         window.listen.hide()
         window.menus.hide()

@@ -48,7 +48,7 @@ class Hearing(QObject):
         super().__init__(parent)
         self._document, self._transport, self._switching = document, transport, switching
         self._listen, self._actions, self._timeline = listen, actions, timeline
-        self.handed_over = False
+        self.handed_over = self.slowed = False
         self._audition: Audition | None = None
         self._smoothing = DEFAULT_SMOOTHING
         self._last_loop: Loop | None = None
@@ -115,6 +115,8 @@ class Hearing(QObject):
     def listen_to(self, listening: Listening) -> None:
         """Hear what the listen panel says."""
         if self.handed_over:
+            if self.slowed:
+                self._transport.listen(Listening("processed", listening.only))
             return
         if not self._document.is_open:
             self._transport.listen(listening)
@@ -122,6 +124,29 @@ class Hearing(QObject):
         if listening.what == "reference":  # one that is left stays ready: it is still faded out
             self._transport.refer(*self._switching.referred())
         self.send(listening)
+
+    def played(self) -> tuple[Sound, int]:
+        """What would be heard as the result, whatever speed it is listened to: a sound, and the strip of it."""
+        heard = self._switching.sound(self._sounding())
+        sound, number, chosen = self._switching.played(heard, self._listen.listening)
+        if chosen.what == "unprocessed":
+            sound = tree.put_strip(sound, number, Strip())
+        return sound, number
+
+    def slow_down(self) -> None:
+        """What is slowed down plays now: one component of it can be heard alone, all else is in it."""
+        self.handed_over = self.slowed = True
+        self._transport.listen(Listening("processed", self._listen.listening.only))
+
+    def take_back(self) -> None:
+        """Play the document again, from where what somebody else had played was."""
+        self.handed_over = self.slowed = False
+        if self._document.is_open:
+            frame, playing = self._transport.frame, self._transport.playing
+            self.load()
+            self._transport.seek(frame)
+            if playing:
+                self._transport.play()
 
     # The open stage
 

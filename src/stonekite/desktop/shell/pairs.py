@@ -159,6 +159,7 @@ class Pairs(QObject):
             self._window.say(str(error))
             return
         self._heard = self.view.hear.value
+        self._window.timing.slow.end()
         self._window.hearing.handed_over = True
         sound = Sound(stems=(Stem(id=1, name=Path(path).stem, source=source),))
         self._at_the_same_place(lambda: self._window.transport.load(sound, 1, 1))

@@ -1,4 +1,4 @@
-"""The tempo in the window: its dialog, its button, and the beats on the timeline."""
+"""The tempo in the window: its dialog, its button, and the beats on the timeline; and how fast is listened."""
 
 from typing import TYPE_CHECKING, Any
 
@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QPushButton
 
 from stonekite.desktop.controls import keyed
 from stonekite.desktop.dialogs.tempo_dialog import TempoDialog
+from stonekite.desktop.views.slow_button import SlowButton
 from stonekite.processes.jobs import Answer, FindTempo, TempoFound
 from stonekite.session.edits import put
 from stonekite.session.types import Tempo
@@ -30,6 +31,11 @@ class Timing(QObject):
         self.button.setObjectName("small")
         keyed.keyed(self.button, said("How fast the music goes: beats, and times given as notes"), "tempo")
         self.button.clicked.connect(self.open)
+        self.slow = SlowButton(window.document, window.transport, window.errands, window.hearing.played)
+        self.slow.began.connect(window.hearing.slow_down)
+        window.hearing.alone.connect(lambda what: self.slow.follow())
+        window.listen.chosen.connect(lambda listening: self.slow.follow())
+        self.slow.over.connect(window.hearing.take_back)
         window.timeline.beat_picked.connect(self._picked)
 
     @property

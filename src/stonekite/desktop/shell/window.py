@@ -124,6 +124,7 @@ class Window(QMainWindow):
         self.recovering = Recovering(self, self.document)
         self.keeping = Keeping(self, self.document, self.errands)
         self.transport_row.insertWidget(5, self.timing.button)
+        self.transport_row.insertWidget(6, self.timing.slow)
         self._keys = KeyFilter(self)
         self.menus = Menus(self)
         self.setMenuWidget(self.menus)
@@ -435,7 +436,7 @@ class Window(QMainWindow):
         """End the processes behind the window; may be called twice."""
         QApplication.instance().removeEventFilter(self._keys)  # type: ignore[union-attr]
         parts = (self.measuring, self.switching, self.batches, self.workers, self.transport)
-        for part in (*parts, self.recovering, self.pairs):
+        for part in (*parts, self.recovering, self.pairs, self.timing.slow):
             part.close()
 
     def closeEvent(self, event: QCloseEvent) -> None:

@@ -1,0 +1,70 @@
+"""A range slowed down at the same pitch, or transposed: to find out what is played."""
+
+from collections.abc import Generator
+from pathlib import Path
+
+import numpy as np
+
+from stonekite.engine.offline.render import open_source, rendered
+from stonekite.files.audio import AudioError, Writer
+from stonekite.session.types import Stem
+from stonekite.words import said
+
+SLOWEST, FASTEST = 0.25, 1.0
+MOST_SEMITONES = 12
+_STEP, _LEAST_STEP = 0.5, 0.4
+LONGEST_S = 60.0
+"""A longer range is slowed up to here."""
+
+
+def slowed(sound: np.ndarray, rate: float, speed: float, semitones: float = 0.0) -> np.ndarray:
+    """A sound (2, frames) at a rate in Hz, at a part of its speed and so many semitones higher: (2, frames / speed).
+
+    All of it is given at once to a phase vocoder, which treats both sides as one: what is between them stays as it is.
+    It only slows down, in steps that keep low tones in tune and strokes short; another pitch comes from reading what it
+    gives faster or slower.
+    """
+    ratio = 2.0 ** (semitones / 12.0)
+    left = speed / ratio
+    made = sound
+    while left < _LEAST_STEP:
+        made, left = _stretched(made, rate, _STEP), left / _STEP
+    if left != 1.0:
+        made = _stretched(made, rate, left)
+    if ratio != 1.0:
+        import soxr
+
+        made = soxr.resample(np.ascontiguousarray(made.T), ratio * rate, rate, quality="VHQ").T
+    wanted = round(sound.shape[1] / speed)
+    return np.pad(made, ((0, 0), (0, max(0, wanted - made.shape[1]))))[:, :wanted].copy()
+
+
+def _stretched(sound: np.ndarray, rate: float, speed: float) -> np.ndarray:
+    from python_stretch import Signalsmith
+
+    stretch = Signalsmith.Stretch()
+    stretch.preset(2, float(rate))
+    stretch.setTimeFactor(float(speed))
+    return np.asarray(stretch.process(np.ascontiguousarray(sound, dtype=np.float32)), dtype=float)
+
+
+def slow_range(
+    stem: Stem, span: tuple[int, int], speed: float, semitones: float, path: Path
+) -> Generator[float, None, int]:
+    """Write a range of frames of a stem's result to a file, slowed down; yields progress 0 to 1 and gives the frames that
+    were written. Raises AudioError."""
+    rate = stem.source.rate
+    start, stop = span[0], min(span[1], span[0] + int(LONGEST_S * rate), stem.source.frames)
+    if start >= stop:
+        raise AudioError(said("There is nothing of the recording in this range."))
+    parts, done = [], 0
+    with open_source(stem.source) as reader:
+        for _, processed in rendered(reader, stem.strip, span=(start, stop)):
+            parts.append(processed.copy())
+            done += processed.shape[1]
+            yield 0.7 * done / (stop - start)
+    made = slowed(np.concatenate(parts, axis=1), rate, speed, semitones)
+    with Writer(path, rate, bits="32f", force=True, frames=made.shape[1]) as file:
+        file.write(made)
+    yield 1.0
+    return made.shape[1]
