@@ -16,6 +16,7 @@ from benchmarks import (
     first_sound,
     in_c,
     kernels,
+    mixing,
     noises,
     paths,
     rides,
@@ -36,6 +37,7 @@ def rows(folder: Path, quick: bool) -> Iterator[tuple[str, str]]:
     yield from noises.rows(1 if quick else 6)
     yield from edits.rows()
     yield from rides.rows()
+    yield from mixing.rows()
     yield from kernels.render_rows(folder, 60 if quick else 240)
     yield from kernels.live_rows()
     yield from comparing.measuring_rows(folder)
