@@ -1,5 +1,7 @@
 """Several strips at once: joined, aligned, heard, and the same however they are played."""
 
+from concurrent.futures import ThreadPoolExecutor
+
 import msgspec
 import numpy as np
 import pytest
@@ -292,3 +294,45 @@ def test_stems_and_buses_are_written_from_one_start_and_add_up_to_the_mix(seed, 
     whole = sum(file for point, file in files.items() if point.spur in into and point.what == "strip")
     assert np.abs(whole - files[RESULT]).max() < 10 ** (-120 / 20)
     assert np.abs(files[RESULT]).max() > 1e-3
+
+
+@pytest.mark.parametrize("only_wires", [False, True])
+def test_what_changes_while_a_start_still_hears_back_is_heard_after_it(sources, only_wires):
+    """As in the player, with a thread beside the playing."""
+    stems = tuple(Stem(id=k + 1, name=str(k), source=source) for k, source in enumerate(sources))
+    sound = Sound(stems=stems, buses=(Bus(id=10, name="b"),))
+    side = GainSide(gain_db=-6.0)
+    after = msgspec.structs.replace(
+        sound,
+        stems=(
+            msgspec.structs.replace(
+                stems[0], into=10, strip=Strip(stages=(Gain(id=77, upper=side, lower=side),))
+            ),
+            msgspec.structs.replace(stems[1], fader=Fader(muted=True)),
+            stems[2],
+        ),
+    )
+    if only_wires:
+        quiet = msgspec.structs.replace(stems[0], fader=Fader(level_db=-6.0))
+        after = msgspec.structs.replace(sound, stems=(quiet, *stems[1:]))
+    with ThreadPoolExecutor(1) as helper:
+        reader = feeds(sound, open_source)
+        playback = Playback(reader, laid_out(sound), helper=helper)
+        playback.seek(10_000)
+        playback.play()
+        playback.update(laid_out(after), {})
+        playback.hear(MIX if only_wires else 1)
+        heard = []
+        while sum(block.shape[1] for block in heard) < 16_000:
+            block = playback.read(512)
+            if playback._starting is None:
+                heard.append(block)
+        played_on = np.concatenate(heard, axis=1)
+        wanted = through(after, MIX if only_wires else 1)
+        first = 8_000  # by then all has gone over
+        errors = [
+            np.abs(played_on[:, first:] - wanted[:, at + first : at + played_on.shape[1]]).max()
+            for at in range(10_000 - 512, 10_000 + 1, 512)
+        ]
+        assert min(errors) < 1e-12
+        playback.close()

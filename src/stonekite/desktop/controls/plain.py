@@ -3,6 +3,7 @@
 import html
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QMessageBox, QWidget
 
 from stonekite.words import said
@@ -39,6 +40,8 @@ def message(title: str, text: str, parent: QWidget | None = None) -> QMessageBox
 def ok_or_cancel(dialog: QDialog) -> QDialogButtonBox:
     """The buttons of a dialog that is accepted or rejected."""
     buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+    for button in buttons.buttons():
+        button.setIcon(QIcon())
     buttons.accepted.connect(dialog.accept)
     buttons.rejected.connect(dialog.reject)
     return buttons

@@ -55,6 +55,7 @@ class Mixing(QObject):
         self.bar.way_chosen.connect(self.hear_in_the_mix)
         window.transport.ticked.connect(self._look)
         window.measuring.measured.connect(self._show_figures)
+        document.edited.connect(lambda: self.view.show_result(""))
 
     # What is open
 
@@ -63,6 +64,7 @@ class Mixing(QObject):
         self._window.switching.in_the_mix = several
         self._window.switching.left_out = self.view.left_out = 0
         self.view.chosen = set()
+        self.view.show_result("")
         self.refresh()
 
     def _placed(self) -> None:
@@ -71,6 +73,7 @@ class Mixing(QObject):
         document = window.document
         stem = document.stem
         window.showing.forget()
+        window.listen.show_measured(None, None, stale=True)
         window.measuring.forget()
         window.timeline.show_recording(stem.source.frames / stem.source.rate)
         window.switching.show_analysed(None)

@@ -96,6 +96,7 @@ class MixRow(QWidget):
         row.addWidget(self.meter)
         self.into = QPushButton()
         self.into.setFixedSize(INTO, 24)
+        self.into.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.into.clicked.connect(self._ask_into)
         self.without = Toggle(
             said("without"),

@@ -41,6 +41,7 @@ class MixView(QFrame):
         self.rows: dict[int, MixRow] = {}
         self.chosen: set[int] = set()
         self.left_out = 0
+        self._result = ""
         self._shape: tuple[object, ...] = ()
         self.setObjectName("panel")
         whole = QVBoxLayout(self)
@@ -71,6 +72,7 @@ class MixView(QFrame):
         self.buttons["bus"].clicked.connect(actions.add_bus)
         self.buttons["parallel"].clicked.connect(self.parallel_asked)
         for button in self.buttons.values():
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)  # Space goes on playing after a click
             head.addWidget(button)
         whole.addLayout(head)
         self._area = QScrollArea()
@@ -129,6 +131,7 @@ class MixView(QFrame):
             column.addWidget(row)
         column.addStretch(1)
         self._area.setWidget(inside)
+        self.show_result(self._result)
 
     def _heading(self, words: str) -> Label:
         label = Label(words)
@@ -157,6 +160,7 @@ class MixView(QFrame):
         for bus in self._document.session.sound.buses:
             button = QPushButton()
             button.setFixedWidth(SEND)
+            button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 18))
             button.setAccessibleName(said("Sends to {bus}").format(bus=bus.name))
             button.setToolTip(said("What is sent to {bus}: click for all at once.").format(bus=bus.name))
@@ -171,6 +175,7 @@ class MixView(QFrame):
 
     def show_result(self, words: str) -> None:
         """What is known of the mix as a whole."""
+        self._result = words
         if MIX in self.rows:
             self.rows[MIX].words.setText(words)
 

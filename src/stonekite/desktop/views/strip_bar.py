@@ -3,7 +3,7 @@
 from collections.abc import Callable
 from functools import partial
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton
 
 from stonekite.desktop.controls.choices import Segments, Words
@@ -49,6 +49,7 @@ class StripBar(QFrame):
         self.way = Segments(_WAYS, said("What is heard"), said("Hear what is open in the mix, or by itself"))
         self.way.chosen.connect(lambda on: self.way_chosen.emit(bool(on)))
         for widget in (self.mix, self.before, self.name, self.after):
+            widget.setFocusPolicy(Qt.FocusPolicy.TabFocus)
             row.addWidget(widget)
         row.addWidget(self.words, 1)
         row.addWidget(self.way)

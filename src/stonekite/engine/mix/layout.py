@@ -15,7 +15,7 @@ ALONE = 1
 """The id of a strip that nothing stands beside."""
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, eq=False)
 class Layout:
     """The strips by their ids, each behind all that goes into it; the last is the one that all goes into. `stems` are
     those of what comes in, in its order. `gains` (2, 2) are those of the wires, from left and right (columns) to left and

@@ -246,7 +246,7 @@ class Playback:
             self.position = self._sought
             self._begin()
             return False
-        if self._begun_with != (self._layout, self._beside):
+        if self._begun_with[0] is not self._layout or self._begun_with[1] is not self._beside:
             self._mixer.update(self._layout, self._beside, self._clock, self._glide_s)
         self._mixer.hear(self._heard)
         self._fade_in()
