@@ -1,6 +1,8 @@
 """Several strips at once: joined, aligned, heard, and the same however they are played."""
 
+import time
 from concurrent.futures import ThreadPoolExecutor
+from threading import Event
 
 import msgspec
 import numpy as np
@@ -336,3 +338,25 @@ def test_what_changes_while_a_start_still_hears_back_is_heard_after_it(sources, 
         ]
         assert min(errors) < 1e-12
         playback.close()
+
+
+def test_a_strip_that_a_version_has_not_is_not_heard_and_the_mix_is(sources):
+    sound = Sound(
+        stems=(Stem(id=1, name="one", source=sources[0]), Stem(id=2, name="two", source=sources[1]))
+    )
+    assert np.array_equal(played(sound, 40, heard=77), played(sound, 40, heard=MIX))
+
+
+def test_a_start_that_is_left_is_not_waited_for(sources):
+    """Another sound is loaded while one still hears back: the player must not stand still."""
+    sound = drawn_sound(1, sources)
+    with ThreadPoolExecutor(1) as helper:
+        playback = Playback(feeds(sound, open_source), laid_out(sound), helper=helper)
+        held = Event()
+        helper.submit(held.wait, 30.0)  # so that the start cannot end
+        playback.seek(30_000)
+        playback.play()
+        begun = time.monotonic()
+        playback.close()
+        assert time.monotonic() - begun < 5.0
+        held.set()

@@ -65,6 +65,8 @@ class Switching(QObject):
         """What plays for a choice: a sound, the strip of it that is heard, and how that is listened to. In the mix the
         unprocessed is the mix in which what is open is untouched; the difference is that of what is open alone."""
         place = self._document.place
+        if not places.is_there(sound, place):  # in a version of before it
+            return sound, MIX, listening
         if not self.beside_others or listening.what == "difference":
             return sound, place, listening
         if listening.what != "unprocessed":

@@ -53,8 +53,12 @@ class Tap:
         self.after.append(after.copy())
 
     def take(self) -> tuple[np.ndarray, np.ndarray]:
-        """What was collected, two arrays (2, frames), and start anew."""
-        taken = np.concatenate(self.before, axis=1), np.concatenate(self.after, axis=1)
+        """What was collected, two arrays (2, frames), without frames where nothing was; and start anew."""
+        nothing = np.empty((2, 0))
+        taken = (
+            np.concatenate([nothing, *self.before], axis=1),
+            np.concatenate([nothing, *self.after], axis=1),
+        )
         self.before.clear()
         self.after.clear()
         return taken

@@ -167,7 +167,8 @@ class Mixer:
         self._known_late = ()
 
     def hear(self, number: int, glide_s: float = SWITCH_S) -> None:
-        """Have another strip come out."""
+        """Have another strip come out; the last one in place of one that is not there, as in a version of before it."""
+        number = number if number in self.parts else self.layout.last
         if number != self.heard:
             self._faded_from, self.heard = self.heard, number
             self._fade = Fade(int(glide_s * self.rate))

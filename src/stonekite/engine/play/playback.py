@@ -1,7 +1,7 @@
 """Playing: a position in the recordings, a loop, strips that may change, and what is listened to."""
 
 import time
-from concurrent.futures import Future, ThreadPoolExecutor, wait
+from concurrent.futures import Future, ThreadPoolExecutor
 
 import numpy as np
 
@@ -32,6 +32,12 @@ START_S = 1.0
 
 def _layout_of(wanted: Layout | Strip) -> Layout:
     return alone(wanted) if isinstance(wanted, Strip) else wanted
+
+
+def _whole(part: np.ndarray, frames: int) -> np.ndarray:
+    """What was seen of a block: silence where a strip had not begun, or is not there."""
+    missing = frames - part.shape[1]
+    return np.concatenate([np.zeros((2, missing)), part], axis=1) if missing > 0 else part
 
 
 class Playback:
@@ -217,10 +223,12 @@ class Playback:
         return self._mixer.guarded if self.playing and self._starting is None else []
 
     def close(self) -> None:
-        """Let go of the file, which a start may still be reading."""
-        if self._starting is not None:
-            wait([self._starting])
-        self.reader.close()
+        """Let go of the files. A start that may still be reading them ends soon, and is not waited for."""
+        self._again = True
+        if self._starting is not None and self._helper is not None:
+            self._helper.submit(self.reader.close)
+        else:
+            self.reader.close()
 
     def _begin(self) -> None:
         """Start at the position: what comes out first belongs to it, however late the strip is."""
@@ -289,6 +297,8 @@ class Playback:
         self._known = max(count, min(self.position, int(MEMORY_S * self.rate)))
         mixer.remember(self.reader.read(self.position - self._known, self._known - count))
         for start in range(self.position - count, self.position, WARM_BLOCK):
+            if self._again:  # it goes elsewhere by now, or nowhere
+                return
             block = self.reader.read(start, min(WARM_BLOCK, self.position - start))
             mixer.warm(block, start + block.shape[1])
         self._clock = self.position
@@ -302,8 +312,8 @@ class Playback:
     def _affordable(self, count: int) -> int:
         """How many frames can be heard in START_S, by the time that one block takes."""
         start = self.position - count
-        block = self.reader.read(start, WARM_BLOCK)
         begin = time.perf_counter()
+        block = self.reader.read(start, WARM_BLOCK)
         self._mixer.warm(block, start + block.shape[1])
         return int(START_S / (time.perf_counter() - begin) + 1) * WARM_BLOCK
 
@@ -340,7 +350,7 @@ class Playback:
             self._other.play()
             other = self._other.read(frames)
         if self._live is not None and tap is not None:
-            before, after = tap.take()
+            before, after = (_whole(part, frames) for part in tap.take())
             self._live.hear(processed if other is None else other, unprocessed, before, after)
             self._live.limit(mixer.ceiling_db)
             if self.watched is not None:
