@@ -22,7 +22,7 @@ from stonekite.stages.settings import settings_of
 from stonekite.words import clock, said
 
 _FADER = settings_of(Fader)
-NAME, LEVELS, METER, INTO, SEND = 148, 196, 96, 92, 84
+NAME, LEVELS, METER, INTO, SEND = 144, 178, 82, 88, 80
 """Widths of the columns; the kite has what is left."""
 HEIGHT = 57
 
@@ -49,7 +49,7 @@ class MixRow(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         row = QHBoxLayout(self)
         row.setContentsMargins(8, 2, 8, 2)
-        row.setSpacing(8)
+        row.setSpacing(7)
         self.name = NameCell()
         self.toggles: dict[str, Toggle] = {}
         named = QVBoxLayout()

@@ -144,7 +144,7 @@ class MixView(QFrame):
         heads = QWidget()
         row = QHBoxLayout(heads)
         row.setContentsMargins(8, 0, 8, 0)
-        row.setSpacing(8)
+        row.setSpacing(7)
         for words, width in (
             (said("Stem"), NAME),
             (said("Kite"), 0),
@@ -161,7 +161,7 @@ class MixView(QFrame):
             button = QPushButton()
             button.setFixedWidth(SEND)
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 18))
+            button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 28))
             button.setAccessibleName(said("Sends to {bus}").format(bus=bus.name))
             button.setToolTip(said("What is sent to {bus}: click for all at once.").format(bus=bus.name))
             button.clicked.connect(partial(self._ask_many, bus.id, button))
