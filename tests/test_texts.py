@@ -8,6 +8,7 @@ from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QApplication, QWidget
 from texts import cut_off, watched
 
+from stonekite.desktop.model.demo_reel import reel_session
 from stonekite.desktop.model.demo_session import lantern_session, wheelhouse_session, zither_session
 from stonekite.stages.registry import KINDS
 from stonekite.stages.settings import settings_of
@@ -82,3 +83,24 @@ def test_what_is_cut_off_or_painted_over_is_seen(qtbot):
     with watched() as found:
         widget.grab()
     assert len(found) == 2 and "20.00 kHz" in found[0] and "“9 beats” over “8 beats”" in found[1]
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("size", SIZES)
+def test_no_text_is_cut_off_or_over_another_in_the_mix(window, size, qtbot):
+    window.resize(*size)
+    window.document.open(reel_session())
+    window.show_view("mix")
+    for end in ("low", "high"):
+        for one in window.mixing.view.rows.values():
+            for name, field in one.fields.items():
+                window.mixing.actions.put_fader(one.number, name, getattr(field.setting, end))
+        qtbot.wait(50)
+        with watched() as found:
+            window.mixing.view.grab()
+        assert not [*found, *cut_off(window.mixing.view)], end
+    window.mixing.show_kite(1)
+    qtbot.wait(50)
+    with watched() as found:
+        window.mixing.bar.grab()
+    assert window.mixing.bar.isVisible() and not [*found, *cut_off(window.mixing.bar)]

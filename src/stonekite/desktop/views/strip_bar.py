@@ -54,7 +54,7 @@ class StripBar(QFrame):
         row.addWidget(self.words, 1)
         row.addWidget(self.way)
         for button in (self.before, self.after):
-            button.setFixedWidth(34)
+            button.setFixedWidth(44)
 
     def refresh(self, in_the_mix: bool) -> None:
         """Show what is open; nothing where there is only one strip."""
