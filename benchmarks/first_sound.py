@@ -23,7 +23,7 @@ window.show()
 name = sys.argv[1]
 opening = window.opening
 {"harp": opening.open_demo, "zither": opening.open_zither, "amps": opening.open_amps, "lantern": opening.open_lantern,
- "wheelhouse": opening.open_wheelhouse, "calls": lambda: opening.open_calls(96)}[name]()
+ "wheelhouse": opening.open_wheelhouse, "calls": lambda: opening.open_calls(96), "reel": opening.open_reel}[name]()
 window.start()
 QTest.mouseClick(window.transport_row.play_button, Qt.MouseButton.LeftButton)
 begin, words = time.monotonic(), []
@@ -43,7 +43,7 @@ if "-v" in sys.argv:
 window.document.discard()
 window.shut_down()
 """
-DEMOS = ("harp", "zither", "amps", "lantern", "wheelhouse", "calls")
+DEMOS = ("harp", "zither", "amps", "lantern", "wheelhouse", "calls", "reel")
 
 
 def seconds_to_first_sound(demo: str, *more: str) -> float:
