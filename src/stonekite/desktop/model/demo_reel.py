@@ -11,8 +11,6 @@ from stonekite.session.mix.fader import Fader
 from stonekite.session.types import (
     Desk,
     Leg,
-    Mix,
-    Output,
     Section,
     Session,
     Sound,
@@ -23,7 +21,6 @@ from stonekite.session.types import (
 )
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.eq import Band, Eq, EqSide
-from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.riding import Point, Ride
 from stonekite.words import said
 
@@ -42,7 +39,7 @@ def _strips() -> dict[str, Strip]:
     held = CompressorSide(threshold_db=-28.0, ratio=2.5, attack_ms=12.0, release_ms=160.0)
     thin = EqSide(bands=(Band(frequency_hz=320.0, gain_db=-3.0, q=0.9),))
     air = EqSide(bands=(Band(shape="high-shelf", frequency_hz=5000.0, gain_db=3.0),))
-    low = FilterSide(high_pass=True, high_pass_hz=90.0)
+    low = EqSide(bands=(Band(shape="high-pass", frequency_hz=90.0),))
     # In the second part the accordion makes room for the voices.
     points = (Point(at_s=_PART - 1.0, value=0.0), Point(at_s=_PART + 0.5, value=-3.5))
     room = Leg(rides=(Ride(path="level_db", points=points),))
@@ -56,9 +53,7 @@ def _strips() -> dict[str, Strip]:
             upper=room,
             lower=room,
         ),
-        "dulcimer": Strip(
-            stages=(Filter(id=121, upper=low, lower=low), Eq(id=122, upper=EqSide(), lower=air))
-        ),
+        "dulcimer": Strip(stages=(Eq(id=121, upper=low, lower=air),)),
         "tuba": Strip(),
         "frame drums": Strip(split=Split(mode="left-right")),
     }
@@ -84,9 +79,8 @@ def reel_session() -> Session:
                 hue=2 * k,
             )
         )
-    mix = Mix(strip=Strip(output=Output(limited=True)))
     tempo = Tempo(bpm=BPM, first_beat_s=FIRST_BEAT_S)
-    session = tree.counted(Session(sound=Sound(stems=tuple(stems), mix=mix, tempo=tempo)))
+    session = tree.counted(Session(sound=Sound(stems=tuple(stems), tempo=tempo)))
     session, tune = mix_edits.add_bus(session, said("Tune"))
     for number in (2, 3):
         session = mix_edits.put_into(session, number, tune)

@@ -159,9 +159,10 @@ class MixView(QFrame):
             row.addWidget(label, 0 if width else 1)
         for bus in self._document.session.sound.buses:
             button = QPushButton()
+            button.setObjectName("small")
             button.setFixedWidth(SEND)
             button.setFocusPolicy(Qt.FocusPolicy.TabFocus)
-            button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 28))
+            button.setText(button.fontMetrics().elidedText(bus.name, Qt.TextElideMode.ElideRight, SEND - 18))
             button.setAccessibleName(said("Sends to {bus}").format(bus=bus.name))
             button.setToolTip(said("What is sent to {bus}: click for all at once.").format(bus=bus.name))
             button.clicked.connect(partial(self._ask_many, bus.id, button))
