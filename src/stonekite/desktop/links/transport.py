@@ -317,6 +317,14 @@ class Transport(QObject):
         if self._referred[0] is not None:
             self._send(protocol.Refer(*self._referred))
 
+    def at_the_same_place(self, load: Callable[[], None]) -> None:
+        """Have something else loaded, and go on where it is and as it is."""
+        frame, playing = self.frame, self.playing
+        load()
+        self.seek(frame)
+        if playing:
+            self.play()
+
     def slow(self, sound: Sound, start_s: float, speed: float) -> None:
         """Play a recording that was made of a range which begins at a time, slowed down, round and round."""
         stem = sound.stems[0]

@@ -142,11 +142,7 @@ class Hearing(QObject):
         """Play the document again, from where what somebody else had played was."""
         self.handed_over = self.slowed = False
         if self._document.is_open:
-            frame, playing = self._transport.frame, self._transport.playing
-            self.load()
-            self._transport.seek(frame)
-            if playing:
-                self._transport.play()
+            self._transport.at_the_same_place(self.load)
 
     # The open stage
 

@@ -147,7 +147,7 @@ class Pairs(QObject):
         self._heard = what
         self._window.hearing.handed_over = False
         if self._window.document.is_open:
-            self._at_the_same_place(self._window.hearing.load)
+            self._window.transport.at_the_same_place(self._window.hearing.load)
 
     def _play(self, path: str) -> None:
         """Play a file in place of the recording."""
@@ -162,15 +162,7 @@ class Pairs(QObject):
         self._window.timing.slow.end()
         self._window.hearing.handed_over = True
         sound = Sound(stems=(Stem(id=1, name=Path(path).stem, source=source),))
-        self._at_the_same_place(lambda: self._window.transport.load(sound, 1, 1))
-
-    def _at_the_same_place(self, load) -> None:
-        transport = self._window.transport
-        frame, playing = transport.frame, transport.playing
-        load()
-        transport.seek(frame)
-        if playing:
-            transport.play()
+        self._window.transport.at_the_same_place(lambda: self._window.transport.load(sound, 1, 1))
 
     def _changed(self) -> None:
         """Parts or repairs are other ones: what is heard of them is not there any more."""

@@ -387,13 +387,9 @@ class Window(QMainWindow):
 
     def _reload(self) -> None:
         """The source is another one, the generator's signal say: go on where it was."""
-        frame, playing = self.transport.frame, self.transport.playing
         self.showing.sketch_waveform()
         self.source_view.show_findings(None)
-        self.hearing.load()
-        self.transport.seek(frame)
-        if playing:
-            self.transport.play()
+        self.transport.at_the_same_place(self.hearing.load)
 
     def say(self, sentence: str) -> None:
         """A word in the window that needs no answer; it goes away by itself."""

@@ -1,7 +1,7 @@
 """The lane of rides under the waveforms: the open line with its points, the others thin, a version's dashed."""
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 from PySide6.QtWidgets import QSizePolicy
 
@@ -258,27 +258,17 @@ class RideLane(Picture):
         if self._edit is not None or line is None or line.ride is None:
             return
         point, where = line.ride.points[place], self.point_of(place)
-        edit = self._edit = Entry(self)
-        edit.setAccessibleName(said("Value @ time"))
         left = int(min(max(2.0, where.x() - 70), self.width() - 150))
-        edit.setGeometry(left, int(min(max(0.0, where.y() - 11), self.height() - 22)), 148, 22)
+        top = int(min(max(0.0, where.y() - 11), self.height() - 22))
         when = clock(point.at_s) if point.beat is None else said("beat") + f" {point.beat + 1:g}"
-        edit.setText(f"{line.setting.shown(point.value)} @ {when}")
-        edit.selectAll()
-        edit.editingFinished.connect(lambda: self._typed(place, True))
-        edit.left.connect(lambda: self._typed(place, False))
-        edit.show()
-        edit.setFocus()
+        text = f"{line.setting.shown(point.value)} @ {when}"
 
-    def _typed(self, place: int, taken: bool) -> None:
-        edit, self._edit = self._edit, None
-        if edit is None:
-            return
-        text = edit.text()
-        edit.deleteLater()
-        self.setFocus()
-        if taken:
-            self.typed.emit(place, text)
+        def end(typed: str | None) -> None:
+            self._edit = None
+            if typed is not None:
+                self.typed.emit(place, typed)
+
+        self._edit = Entry.over(self, said("Value @ time"), QRect(left, top, 148, 22), text, end)
 
     def leaveEvent(self, event) -> None:
         self._cursor = None

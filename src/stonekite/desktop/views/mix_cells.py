@@ -3,7 +3,7 @@
 import math
 
 import numpy as np
-from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtCore import QPointF, QRect, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import (
     QColor,
     QContextMenuEvent,
@@ -101,29 +101,11 @@ class NameCell(QWidget):
         """Type another name over it."""
         if self._fixed or self._edit is not None:
             return
-        edit = self._edit = Entry(self)
-        edit.setAccessibleName(said("Name"))
-        edit.setGeometry(6, 0, self.width() - 8, 22)
-        edit.setText(self._name)
-        edit.selectAll()
-        edit.editingFinished.connect(self._typed)
-        edit.left.connect(self._leave)
-        edit.show()
-        edit.setFocus()
+        room = QRect(6, 0, self.width() - 8, 22)
+        self._edit = Entry.over(self, said("Name"), room, self._name, self._typed)
 
-    def _leave(self) -> None:
-        if self._edit is not None:
-            self._edit.setText(self._name)
-            self._typed()
-
-    def _typed(self) -> None:
-        edit, self._edit = self._edit, None
-        if edit is None:
-            return
-        text = edit.text().strip()
-        edit.deleteLater()
-        self.setFocus()
-        self.update()
+    def _typed(self, text: str | None) -> None:
+        self._edit = None
         if text and text != self._name:
             self.renamed.emit(text)
 
@@ -379,26 +361,13 @@ class SendCell(QWidget):
         """Open the typed entry over the level."""
         if self._edit is not None or not self._possible:
             return
-        edit = self._edit = Entry(self)
-        edit.setAccessibleName(self.accessibleName())
-        edit.setGeometry(self.rect())
-        edit.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-        edit.setText("0" if self._send is None else self.words)
-        edit.selectAll()
-        edit.editingFinished.connect(lambda: self._typed(True))
-        edit.left.connect(lambda: self._typed(False))
-        edit.show()
-        edit.setFocus()
+        text = "0" if self._send is None else self.words
+        self._edit = Entry.over(self, self.accessibleName(), self.rect(), text, self._typed)
+        self._edit.setAlignment(Qt.AlignmentFlag.AlignHCenter)
 
-    def _typed(self, taken: bool) -> None:
-        edit, self._edit = self._edit, None
-        if edit is None:
-            return
-        text = edit.text().strip()
-        edit.deleteLater()
-        self.setFocus()
-        self.update()
-        if not taken:
+    def _typed(self, text: str | None) -> None:
+        self._edit = None
+        if text is None:
             return
         if text.lower() in ("", "off"):
             self._put(None)

@@ -150,17 +150,13 @@ class SlowButton(QPushButton):
         )
 
     def _play(self, path: Path, frames: int, rate: int, start_s: float, wanted: tuple[object, ...]) -> None:
-        playing, here = self._transport.playing, self._transport.position_s
         if not self._made:
             self.began.emit()
         self._made = wanted
         source = Source(path=str(path), rate=rate, frames=frames)
-        self._transport.slow(
-            Sound(stems=(Stem(id=1, name=path.stem, source=source),)), start_s, self.speed / 100.0
-        )
-        self._transport.seek(int(here * rate))
-        if playing:
-            self._transport.play()
+        sound = Sound(stems=(Stem(id=1, name=path.stem, source=source),))
+        speed = self.speed / 100.0
+        self._transport.at_the_same_place(lambda: self._transport.slow(sound, start_s, speed))
         for old in path.parent.glob("*.wav"):
             if old != path and int(old.stem) < self._count - 1:
                 with contextlib.suppress(OSError):

@@ -14,7 +14,7 @@ from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.probing import Probe
 from stonekite.engine.mix.changing import Changing, Recall
 from stonekite.engine.mix.layout import Layout
-from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S, StripPlayer
+from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S
 from stonekite.engine.mix.wire import Past, Wire
 from stonekite.session.types import Strip
 from stonekite.stages.planning import CannotBuild
@@ -71,23 +71,12 @@ class Mixer:
     # What it is like now
 
     @property
-    def players(self) -> dict[int, StripPlayer]:
-        """The strips at work, by their ids."""
-        return {number: part.player for number, part in self.parts.items()}
-
-    @property
     def latency(self) -> int:
         """Samples by which all that can be heard is late."""
         return self._out(self.layout.last)
 
     def _out(self, number: int) -> int:
         return self._late[number] + self.parts[number].player.latency
-
-    @property
-    def gliding(self) -> bool:
-        """Whether a change is going on."""
-        moves = any(part.player.gliding for part in self.parts.values())
-        return moves or not all(wire.rests for wire in self._wires.values()) or self._faded_from is not None
 
     def _summed(self, of: dict[int, int]) -> int:
         """The most of a number of each strip that comes together on a way through."""

@@ -1,6 +1,5 @@
 """What goes into the strip of a bus, or of the mix, read like a recording."""
 
-import os
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -10,7 +9,8 @@ import numpy as np
 from stonekite.engine.mix.feeds import Feeds
 from stonekite.engine.mix.layout import laid_out
 from stonekite.engine.mix.mixer import Mixer
-from stonekite.engine.offline.relay import MOST_THREADS
+from stonekite.engine.mix.strip import WARM_BLOCK
+from stonekite.engine.offline.relay import most_threads
 from stonekite.files.audio import Blocks, Facts
 from stonekite.files.resampled import at_rate
 from stonekite.session.mix import places
@@ -19,13 +19,8 @@ from stonekite.session.types import Made, Sound, Source
 Opened = Callable[[Source, int], Blocks]
 """Who opens a recording, reading so many frames ahead."""
 
-WARM_BLOCK = 16384
 FEW_STRIPS = 3
 """More of them are worked on by several threads."""
-
-
-def _threads() -> int:
-    return min(MOST_THREADS, len(os.sched_getaffinity(0)))
 
 
 def feeds(sound: Sound, opened: Opened, ahead: int = 0) -> Blocks:
@@ -55,7 +50,7 @@ class MadeReader(Blocks):
         rate = self._feeds.facts.rate
         layout = laid_out(made.sound)
         several = len(layout.strips) > FEW_STRIPS
-        self._crew = ThreadPoolExecutor(_threads(), thread_name_prefix="strips") if several else None
+        self._crew = ThreadPoolExecutor(most_threads(), thread_name_prefix="strips") if several else None
         self._mixer = Mixer(layout, rate, crew=self._crew)
         self._mixer.hear(made.of)
         self._mixer.begin()

@@ -18,6 +18,11 @@ from stonekite.signal.vectors.pairs import Crew, Half
 MOST_THREADS = 4
 
 
+def most_threads() -> int:
+    """As many threads as there are cores, but MOST_THREADS at the most."""
+    return min(MOST_THREADS, len(os.sched_getaffinity(0)))
+
+
 class _Passage:
     """A block on its way, or what is handed on of it: how many steps it has made, and whether one is being made."""
 
@@ -116,7 +121,7 @@ def relayed(
 
     As many threads as there are cores, but MOST_THREADS at the most, unless it is said. Close the generator to stop.
     """
-    relay = _Relay(steps, threads or min(MOST_THREADS, len(os.sched_getaffinity(0))))
+    relay = _Relay(steps, threads or most_threads())
     given: deque[np.ndarray] = deque()
     try:
         for block in blocks:

@@ -8,7 +8,7 @@ import msgspec
 from stonekite.session import presets, tree
 from stonekite.session.mix import wires
 from stonekite.session.mix.fader import Fader, Send
-from stonekite.session.mix.places import length_s
+from stonekite.session.mix.places import is_there, length_s
 from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Sound, Source, Split, Stem, Strip
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.drive import Drive
@@ -36,7 +36,7 @@ def put_in(session: Session, number: int, **changes: Any) -> Session:
 
 def muted(sound: Sound, number: int) -> Sound:
     """A sound in which a stem or a bus is muted; itself if it has none of that id."""
-    there = any(one.id == number for one in wires.going_on(sound))
+    there = is_there(sound, number)
     return put_fader(Session(sound=sound), number, "muted", True).sound if there else sound
 
 
