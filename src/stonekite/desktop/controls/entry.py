@@ -16,7 +16,8 @@ class Entry(QLineEdit):
     def over(
         cls, owner: QWidget, name: str, place: QRect, text: str, done: Callable[[str | None], None]
     ) -> "Entry":
-        """One over a part of a widget, which gets the focus back by keys; `done` gets what was typed, None where it was left."""
+        """One over a part of a widget, which gets the focus back after keys; `done` gets what was typed, or None where it
+        was left."""
         entry = cls(owner)
         entry.setAccessibleName(name)
         entry.setGeometry(place)

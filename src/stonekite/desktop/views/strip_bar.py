@@ -34,7 +34,7 @@ class StripBar(QFrame):
         self.mix = QPushButton(said("Mix"))
         keyed(self.mix, said("All stems and buses"), "view-mix")
         self.mix.clicked.connect(self.mix_asked)
-        self.before, self.after = QPushButton("◀"), QPushButton("▶")
+        self.before, self.after = QPushButton("‹"), QPushButton("›")
         keyed(self.before, said("The strip before"), "last-strip")
         keyed(self.after, said("The next strip"), "next-strip")
         self.before.setAccessibleName(said("The strip before"))
