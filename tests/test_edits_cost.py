@@ -131,7 +131,8 @@ def test_retiming_looks_only_at_strips_that_are_new(monkeypatch):
     assert retimed(moved) is moved and len(looked) == 1
     faster = msgspec.structs.replace(moved.sound, tempo=Tempo(bpm=90.0))
     retimed(msgspec.structs.replace(moved, sound=faster))
-    assert len(looked) == 7
+    empty = moved.sound.mix.strip  # which other tests may have looked at before
+    assert len([strip for strip in looked if strip is not empty]) == 7
 
 
 def test_what_is_remembered_goes_with_its_value_and_a_fault_is_not_remembered():

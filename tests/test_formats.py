@@ -74,7 +74,7 @@ def as_it_was(value):
             **(OF_A_SOUND if value.keys() >= {"stems", "tempo"} else {}),
             **(OF_A_STEM if value.keys() >= {"source", "strip"} else {}),
             **(
-                {"delay_ms": 0.0, "delay_note": ""}
+                {"delay_ms": 0.0, "delay_note": "", "delay_way": "over"}
                 if value.keys() >= {"level_db", "muted"} and "branch" not in value
                 else {}
             ),

@@ -72,7 +72,7 @@ def test_what_is_gone_is_left_alone_and_limits_hold(strip):
     with pytest.raises(ValueError, match="8 grips"):
         gripping.added(many, "one more")
     assert gripping.target_of(strip, Address("stage", 3, "upper.nothing")) is None
-    assert gripping.target_of(strip, Address("leg", 0, "inverted")) is None
+    assert gripping.target_of(strip, Address("leg", 0, "alone")) is None
 
 
 def test_presets_and_sessions_carry_grips_with_their_labels(strip, tmp_path):

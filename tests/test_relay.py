@@ -39,7 +39,7 @@ def test_what_is_handed_on_is_what_one_after_the_other_gives_to_the_bit(seed):
     strip = of_all_kinds(seed)
     sound = 0.2 * np.random.default_rng(seed).standard_normal((2, 3 * RATE))
     size = (700, 5000, 16_384, 4096)[seed]
-    chain = Chain(strip, RATE, at_least=Chain(strip, RATE).latency + 100 * (seed % 2))
+    chain = Chain(strip, RATE, at_least=0)
     wanted = Chain(strip, RATE, at_least=chain.latency).process(sound, 0)
     pairs = list(relayed(chain.steps(), iter(cut(sound, size)), 0, threads=1 + seed))
     assert np.array_equal(np.concatenate([source for source, _ in pairs], axis=1), sound)

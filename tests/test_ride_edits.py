@@ -13,6 +13,7 @@ from test_two_files import music
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import RideActions
 from stonekite.desktop.pictures.ride_line import lines_of
+from stonekite.engine.offline.render import open_source, rendered
 from stonekite.session import edits, ride_edits, ride_lines, storage
 from stonekite.session.ride_edits import Address
 from stonekite.session.types import Strip, Tempo
@@ -269,9 +270,56 @@ def test_lines_are_drawn_dragged_bent_and_undone_by_the_mouse(window, qtbot, tmp
     assert not window.document.strip.stages[0].rides
 
 
+def test_switches_and_ends_ride_by_the_mouse_and_are_heard(window, qtbot, tmp_path):
+    """A leg is muted from the middle on, the result's width opens: asked for at the controls, drawn, exported."""
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(8.0, 6)))
+    rides, lane = window.riding.rides, window.riding.lane
+    mute = window.leg_rows["upper"].toggles["muted"]
+    mute.ride_asked.emit()
+    assert rides.chosen == Address("leg", 0, "muted") and mute.accessibleDescription() == "rides"
+    rides.add(4.0, 1.0)
+    where = lane.point_of(1).toPoint()
+    QTest.mousePress(lane, Qt.MouseButton.LeftButton, pos=where)
+    for k in range(1, 9):
+        QTest.mouseMove(lane, where + QPoint(0, k))
+    QTest.mouseRelease(lane, Qt.MouseButton.LeftButton, pos=where + QPoint(0, 8))
+    assert {p.value for p in window.document.strip.upper.rides[0].points} <= {0.0, 1.0}
+    window.riding.tick(6.0)
+    window.showing.follow_rides()
+    assert mute.isChecked() and window.document.strip.upper.muted is False
+    mute.click()  # turned from its point on
+    assert [p.value for p in window.document.strip.upper.rides[0].points] == [0.0, 0.0]
+    assert not mute.isChecked()
+    window.document.undo()
+    assert mute.isChecked()
+
+    window.show_view("output")
+    window.riding.tick(0.0)
+    width = window.output_view.controls[("width",)]
+    width.ride_asked.emit()
+    assert rides.chosen == Address("output", 0, "width")
+    rides.add(8.0, 0.0)
+    window.riding.tick(4.0)
+    window.showing.follow_rides()
+    assert width.value == pytest.approx(50.0) and "rides" in width.accessibleDescription()
+    window.show_view("source")
+    trim = window.source_view.sides["left", "trim_db"]
+    trim.ride_asked.emit()
+    assert rides.chosen == Address("intake", 0, "left.trim_db")
+    limit = window.output_view.controls[("limited",)]
+    assert not limit.rides  # it would make the result later
+
+    document = window.document
+    with open_source(document.stem.source) as reader:
+        made = np.concatenate([out for _, out in rendered(reader, document.strip)], axis=1)
+        rate = reader.facts.rate
+    mid = made.sum(axis=0)
+    assert np.abs(mid[: int(3.9 * rate)]).max() > 0.01
+    assert np.abs(mid[int(4.1 * rate) :]).max() < 1e-9
+
+
 def test_gain_still_rides_in_the_engine_as_drawn(tmp_path):
     """What is drawn is what is written: a line of the model rendered."""
-    from stonekite.engine.offline.render import open_source, rendered
 
     session = session_on(
         write_wav(tmp_path / "dc.wav", np.full((2, 48000), 0.25)), Strip(stages=(Gain(id=2),))

@@ -8,7 +8,7 @@ import numpy as np
 from conftest import RATE
 
 from stonekite.session.spur import END, SPLIT, Spur
-from stonekite.session.types import Leg, Split, Strip
+from stonekite.session.types import SIDES, Intake, IntakeSide, Leg, Output, Place, Split, Strip
 from stonekite.signal.matrix import MATRICES
 from stonekite.stages.base import LEGS, Context, Stage
 from stonekite.stages.branch import Branch, branches_of
@@ -139,13 +139,20 @@ def drawn_branch(rng: np.random.Generator, first: int, count: int, slowest_s: fl
     return Branch(id=first, stages=stages)
 
 
-def ridden_level(holder: Any, rng: np.random.Generator, share: float = 0.3) -> Any:
-    """A leg or a spur, whose level may move."""
+def ridden_part(part: Any, rng: np.random.Generator, share: float = 0.3) -> Any:
+    """A leg, a spur, an intake or an output, of which some settings may move: delays by no more than 20 ms."""
     if rng.random() > share:
-        return holder
-    times = np.sort(rng.uniform(0.0, 2.0, 3)).tolist()
-    points = tuple(Point(at_s=time, value=float(rng.choice([-120.0, -20.0, 0.0, 6.0]))) for time in times)
-    return msgspec.structs.replace(holder, rides=(Ride(path="level_db", points=points),))
+        return part
+    moves = ridden(part, rng, 0.5)
+    rides = tuple(
+        msgspec.structs.replace(
+            ride, points=tuple(msgspec.structs.replace(p, value=p.value % 20.0) for p in ride.points)
+        )
+        if ride.path == "delay_ms"
+        else ride
+        for ride in moves.rides
+    )
+    return msgspec.structs.replace(moves, rides=rides)
 
 
 def drawn_spur(
@@ -158,7 +165,18 @@ def drawn_spur(
     spur = msgspec.structs.replace(
         spur, name=f"Spur {number}", branch=branch, after=after, muted=False, alone=bool(rng.random() < 0.1)
     )
-    return ridden_level(spur, rng)
+    return ridden_part(spur, rng)
+
+
+def drawn_ends(rng: np.random.Generator) -> dict[str, Any]:
+    """A random intake and output of a strip."""
+    sides = {name: msgspec.structs.replace(drawn(IntakeSide, rng), delay_ms=3.3) for name in SIDES}
+    places = {name: drawn(Place, rng) for name in SIDES}
+    ends = {
+        "intake": msgspec.structs.replace(drawn(Intake, rng), **sides),
+        "output": msgspec.structs.replace(drawn(Output, rng), **places),
+    }
+    return {name: ridden_part(end, rng, 0.7) for name, end in ends.items()}
 
 
 def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
@@ -168,9 +186,10 @@ def drawn_strip(seed: int, spurs: int = 2, stages: int = 2) -> Strip:
     legs = {leg: msgspec.structs.replace(drawn(Leg, rng), muted=False, alone=False) for leg in LEGS}
     late = [0.0, float(rng.uniform(0.0, 20.0)), 5.0]
     legs = {
-        name: msgspec.structs.replace(ridden_level(leg, rng), delay_ms=late[int(rng.integers(3))])
+        name: ridden_part(msgspec.structs.replace(leg, delay_ms=late[int(rng.integers(3))]), rng)
         for name, leg in legs.items()
     }
+    ends = drawn_ends(rng) if rng.random() < 0.3 else {}
     taps = [stage.id for stage in line]
     beside = tuple(drawn_spur(rng, 10_000 * (k + 1), taps) for k in range(spurs))
-    return Strip(split=SPLITS[seed % 4], stages=line, spurs=beside, **legs)
+    return Strip(split=SPLITS[seed % 4], stages=line, spurs=beside, **legs, **ends)

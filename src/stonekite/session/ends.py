@@ -6,9 +6,11 @@ from stonekite.signal.matrix import Matrix
 from stonekite.stages.base import LEGS, LegName
 from stonekite.stages.riding import Rides
 from stonekite.stages.settings import NoteName, Settings, choice, flag, number
+from stonekite.words import said
 
 SideName = Literal["left", "right"]
 SIDES: tuple[SideName, SideName] = ("left", "right")
+ALONE_STANDS = "It is for listening: let mutes ride."
 
 
 class IntakeSide(Settings, frozen=True, kw_only=True):
@@ -26,6 +28,7 @@ class IntakeSide(Settings, frozen=True, kw_only=True):
             100.0,
             step=0.01,
             help="Time by which the side is held back. Samples can be typed, too: 82.6 samples",
+            still="All that comes later is in time with it: let the delay of a leg ride in its place.",
         ),
     ] = 0.0
     inverted: Annotated[bool, flag("Invert", help="Turn the side upside down")] = False
@@ -49,10 +52,16 @@ class Intake(Settings, frozen=True, kw_only=True):
         ),
     ] = "as-is"
     remove_dc: Annotated[
-        bool, flag("Remove DC", help="Take away a constant offset, by a high-pass at 2 Hz")
+        bool,
+        flag(
+            "Remove DC",
+            help="Take away a constant offset, by a high-pass at 2 Hz",
+            still="An offset is taken away from all of a recording.",
+        ),
     ] = False
     left: IntakeSide = IntakeSide()
     right: IntakeSide = IntakeSide()
+    rides: Rides = ()
 
 
 class Place(Settings, frozen=True, kw_only=True):
@@ -92,12 +101,22 @@ class Output(Settings, frozen=True, kw_only=True):
         float, number("Level", "dB", -120.0, 24.0, taper="fader", step=0.5, help="Level of the result")
     ] = 0.0
     limited: Annotated[
-        bool, flag("Limit", help="Hold the true peaks of the result under the ceiling, both sides alike")
+        bool,
+        flag(
+            "Limit",
+            help="Hold the true peaks of the result under the ceiling, both sides alike",
+            still="The result is later with a limit than without: let the ceiling ride.",
+        ),
     ] = False
     ceiling_db: Annotated[
         float,
         number("Ceiling", "dB", -24.0, 0.0, step=0.1, help="Highest true peak of the result, in dBTP"),
     ] = -1.0
+    rides: Rides = ()
+
+    def still(self, path: str) -> str:
+        """Why a setting cannot move now, in a sentence; empty if it can."""
+        return said("The result is not limited.") if path == "ceiling_db" and not self.limited else ""
 
 
 class Split(Settings, frozen=True, kw_only=True):
@@ -161,7 +180,19 @@ class Leg(Settings, frozen=True, kw_only=True):
         ),
     ] = 0.0
     delay_note: NoteName = ""
+    delay_way: Annotated[
+        Literal["over", "tape"],
+        choice(
+            "Delay rides",
+            {"over": "Going over", "tape": "As tape does"},
+            help="How a delay that rides gets from one time to another: over from copy to copy, each within 20 ms, "
+            "however far apart they are; or quicker and slower, so that the pitch bends",
+        ),
+    ] = "over"
     inverted: Annotated[bool, flag("Polarity", help="Turn the leg upside down")] = False
     muted: Annotated[bool, flag("Mute", help="Take the leg out of the result")] = False
-    alone: Annotated[bool, flag("Alone", help="Take the other leg out of the result")] = False
+    alone: Annotated[
+        bool,
+        flag("Alone", help="Take the other leg out of the result", still=ALONE_STANDS),
+    ] = False
     rides: Rides = ()

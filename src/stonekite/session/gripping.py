@@ -14,18 +14,16 @@ from stonekite.stages.planning import awake
 from stonekite.stages.settings import Setting
 from stonekite.words import said
 
-SWITCHES = {"stage": "inserted", "leg": "muted", "spur": "muted"}
-"""What of a stage, a leg and a spur a grip can switch."""
-
 
 def address_of(target: Target) -> Address:
     """The address of what is moved."""
     return Address(target.of, target.number, target.path)
 
 
-def is_switch(target: Target) -> bool:
-    """Whether a target is a stage that is in or out, or something that is muted."""
-    return target.path == SWITCHES[target.of]
+def is_switch(strip: Strip, target: Target) -> bool:
+    """Whether a target, which is there, is on or off: a stage that is in or out, something that is muted, or closed."""
+    setting = ride_edits.setting_of(strip, address_of(target))
+    return setting is not None and setting.is_switch
 
 
 def is_there(strip: Strip, target: Target) -> bool:
@@ -37,13 +35,13 @@ def _value(strip: Strip, target: Target) -> Any:
     there = ride_edits.holder(strip, address_of(target))
     if there is None:
         return None
-    if is_switch(target):
-        return getattr(there, target.path)
     found = riding.found(there, target.path)
     if found is None:
         return None
     value = getattr(found[0], found[1])
-    return value if isinstance(value, int | float) and not isinstance(value, bool) else None
+    if isinstance(value, bool) and ride_edits.why_not(strip, address_of(target)):
+        return None
+    return value if isinstance(value, int | float) else None
 
 
 def target_of(strip: Strip, address: Address) -> Target | None:
@@ -57,12 +55,7 @@ def called(strip: Strip, target: Target) -> str:
     address = address_of(target)
     if ride_edits.holder(strip, address) is None:
         return said("what is gone")
-    if not is_switch(target):
-        return ride_edits.called(strip, address)
-    name = ride_edits.called(strip, address._replace(path="x")).rpartition(",")[0]
-    return (
-        said("{name} in").format(name=name) if target.of == "stage" else said("{name} mute").format(name=name)
-    )
+    return ride_edits.called(strip, address)
 
 
 def moved(strip: Strip, place: int, position: float, shown_s: float) -> Strip:
@@ -78,7 +71,7 @@ def moved(strip: Strip, place: int, position: float, shown_s: float) -> Strip:
         path = ride_edits.holder_path(strip, address)
         assert path is not None
         there = ride_edits.holder(strip, address)
-        if is_switch(target):
+        if is_switch(strip, target):
             strip = edits.put(strip, (*path, target.path), target.at(position) >= 0.5)
             continue
         setting = ride_edits.setting_of(strip, address)

@@ -11,16 +11,18 @@ import msgspec
 from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.settings import Settings
 
+PartName = Literal["stage", "spur", "leg", "intake", "output"]
 GRIPS, TARGETS = 8, 32
 """Of a strip, and of a grip, at the most."""
 
 
 class Target(Settings, frozen=True, kw_only=True):
-    """What a grip moves: a setting of a stage or a spur of that number, or of a leg (0 the upper, 1 the lower), from one
-    place in its range, 0 to 1, to another one. A switch is on from the middle of the way.
+    """What a grip moves: a setting of a stage or a spur of that number, of a leg (0 the upper, 1 the lower), or of the
+    intake or the output (0), from one place in its range, 0 to 1, to another one. A switch is on from the middle of the
+    way.
     """
 
-    of: Literal["stage", "spur", "leg"]
+    of: PartName
     number: Annotated[int, msgspec.Meta(ge=0, le=HIGHEST_ID)]
     path: Annotated[str, msgspec.Meta(max_length=120, pattern=r"^[a-z0-9_]+(\.[a-z0-9_]+)*$")]
     start: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.0
@@ -46,7 +48,7 @@ def renumbered(grips: tuple[Grip, ...], numbers: dict[int, int]) -> tuple[Grip, 
     """Grips whose stages and spurs have other numbers; what has none is gone."""
 
     def of(target: Target) -> Any:
-        if target.of == "leg":
+        if target.of not in ("stage", "spur"):
             return target
         number = numbers.get(target.number)
         return None if number is None else msgspec.structs.replace(target, number=number)

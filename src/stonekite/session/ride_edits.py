@@ -1,19 +1,22 @@
 """Rides of a strip as they are edited: where they stand, how they are shown, moved, recorded, copied.
 
-A ride is named by its *address*: what it stands in (a stage, a leg, a spur) and the way inside it. A ridden setting is
-shown as it is at the place that is looked at; to move it moves its whole line by as much.
+A ride is named by its *address*: what it stands in (a stage, a leg, a spur, an end) and the way inside it. A ridden
+setting is shown as it is at the place that is looked at; to move it moves its whole line by as much. A switch is turned
+from the last point before that place on.
 """
 
 from collections.abc import Iterator
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import msgspec
 import numpy as np
 
 from stonekite.session import edits, tree
 from stonekite.session.differences import names_of, ride_name
+from stonekite.session.grips import PartName
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages import riding
+from stonekite.stages.base import Stage
 from stonekite.stages.planning import awake, why_still
 from stonekite.stages.riding import Ride
 from stonekite.stages.settings import Setting
@@ -23,9 +26,10 @@ _SAME = 1e-9
 
 
 class Address(NamedTuple):
-    """A setting: of a stage or a spur of that number, or of a leg (0 the upper, 1 the lower), by the path inside."""
+    """A setting: of a stage or a spur of that number, of a leg (0 the upper, 1 the lower), or of the intake or the output
+    (0), by the path inside."""
 
-    of: Literal["stage", "spur", "leg"]
+    of: PartName
     number: int
     path: str
 
@@ -34,6 +38,8 @@ def holder_path(strip: Strip, address: Address) -> tree.Path | None:
     """The way from the strip to what a setting stands in; None if that is not there."""
     if address.of == "leg":
         return (LEGS[address.number],)
+    if address.of in ("intake", "output"):
+        return (address.of,)
     if address.of == "spur":
         for k, spur in enumerate(strip.spurs):
             if spur.id == address.number:
@@ -79,16 +85,17 @@ def why_not(strip: Strip, address: Address) -> str:
 
 def holders(strip: Strip) -> Iterator[tuple[Address, Any]]:
     """All that rides can stand in, with an address without a path."""
-    for number, leg in enumerate(LEGS):
-        yield Address("leg", number, ""), strip.leg(leg)
-    for spur in strip.spurs:
-        yield Address("spur", spur.id, ""), spur
-    for _, stage in tree.walk(strip):
-        yield Address("stage", stage.id, ""), stage
+    for path, part in tree.riding_parts(strip):
+        if path[0] in LEGS:
+            yield Address("leg", LEGS.index(path[0]), ""), part  # type: ignore[arg-type]
+        elif path[0] in ("intake", "output"):
+            yield Address(path[0], 0, ""), part  # type: ignore[arg-type]
+        else:
+            yield Address("stage" if isinstance(part, Stage) else "spur", part.id, ""), part
 
 
 def rides_in(strip: Strip) -> list[tuple[Address, Ride]]:
-    """All rides that move something, in the order of the legs, the spurs and the stages."""
+    """All rides that move something, in the order of the ends, the spurs and the stages."""
     return [
         (place._replace(path=ride.path), ride) for place, there in holders(strip) for ride, _ in awake(there)
     ]
@@ -104,6 +111,8 @@ def called(strip: Strip, address: Address) -> str:
     there = holder(strip, address)
     if address.of == "leg":
         name = said("{name} leg").format(name=NAMES[strip.split.component(LEGS[address.number])])
+    elif address.of in ("intake", "output"):
+        name = said("Intake") if address.of == "intake" else said("Output")
     elif address.of == "spur":
         name = there.name
     else:
@@ -115,9 +124,8 @@ def shown(there: Any, seconds: float) -> Any:
     """A stage, a leg or a spur as it is at a time of the recording: numbers that ride stand where they are then."""
     if not there.rides:
         return there
-    at = np.array([seconds])
     for ride, setting in awake(there):
-        there = riding.put(there, ride.path, float(riding.along(ride, setting, at)[0]))
+        there = riding.put(there, ride.path, riding.value_at(ride, setting, seconds))
     return there
 
 
@@ -186,9 +194,10 @@ def _moved(ride: Ride, setting: Setting, old: float, new: float) -> Ride:
     return msgspec.structs.replace(ride, points=points)
 
 
-def carried(old: Strip, new: Strip, shown_s: float) -> Strip:
+def carried(old: Strip, new: Strip, shown_s: float, as_shown: tree.Path | None = None) -> Strip:
     """A strip that was edited where some settings ride: one whose value was moved has its line moved by as much, from
-    where it was shown at a time. Lines that were edited themselves stay as they are.
+    where it was shown at a time. Lines that were edited themselves stay as they are. What is at the path `as_shown` was
+    edited as it is shown: all that rides in it has the values that it is shown with.
     """
     if old is new:
         return new
@@ -199,17 +208,20 @@ def carried(old: Strip, new: Strip, shown_s: float) -> Strip:
         was = before.get(place)
         if was is None or there is was:
             continue
-        at = np.array([shown_s])
         changed = there
         for ride, setting in awake(there):
             known = next((one for one in was.rides if one.path == ride.path), None)
             found_old, found_new = riding.found(was, ride.path), riding.found(there, ride.path)
             if known is None or known != ride or found_old is None or found_new is None:
                 continue
-            value = float(getattr(found_new[0], found_new[1]))
-            here = float(riding.along(ride, setting, at)[0])
-            base = float(getattr(found_old[0], found_old[1]))
-            if value == base:
+            value, base = getattr(found_new[0], found_new[1]), getattr(found_old[0], found_old[1])
+            here = riding.value_at(ride, setting, shown_s)
+            if value == base and holder_path(new, place) != as_shown:
+                continue
+            if setting.is_switch:
+                changed = riding.put(changed, ride.path, base)
+                if value != here:
+                    changed = _with(changed, ride.path, turned(ride, shown_s))
                 continue
             if abs(value - here) <= _SAME * max(1.0, abs(here)):  # shown, and not moved
                 changed = riding.put(changed, ride.path, base)
@@ -223,13 +235,25 @@ def carried(old: Strip, new: Strip, shown_s: float) -> Strip:
     return new
 
 
-def touched(old: Strip, new: Strip) -> Address | None:
-    """The setting that an edit changed, if it is one number that can ride."""
+def turned(ride: Ride, seconds: float) -> Ride:
+    """The ride of a switch, which is turned from the point on that it stands as at a time, up to the next one."""
+    points, k = list(ride.points), riding.place_of_point_at(ride, seconds)
+    points[k] = msgspec.structs.replace(points[k], value=1.0 - points[k].value)
+    return msgspec.structs.replace(ride, points=tuple(points))
+
+
+def touched(
+    old: Strip, new: Strip, shown_s: float = 0.0, as_shown: tree.Path | None = None
+) -> Address | None:
+    """The setting that an edit changed, if it is one that can ride. What is at the path `as_shown` was edited as it is
+    shown at a time."""
     before = dict(holders(old))
     for place, there in holders(new):
         was = before.get(place)
         if was is None or there is was or type(was) is not type(there):
             continue
+        if holder_path(new, place) == as_shown:
+            was = shown(was, shown_s)
         values = {path: getattr(held, path.rpartition(".")[2]) for path, held, _ in riding.settings_in(was)}
         for path, held, _ in riding.settings_in(there):
             changed = path in values and getattr(held, path.rpartition(".")[2]) != values[path]

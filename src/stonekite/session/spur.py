@@ -4,10 +4,12 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from stonekite.session.ends import ALONE_STANDS
 from stonekite.stages.base import Identity
 from stonekite.stages.branch import Branch
 from stonekite.stages.riding import Rides
 from stonekite.stages.settings import Settings, choice, flag, number
+from stonekite.words import said
 
 SPURS = 8
 """Of one strip."""
@@ -52,12 +54,15 @@ class Spur(Settings, frozen=True, kw_only=True):
             LONGEST_MS,
             step=0.01,
             help="Time by which the spur is later than the legs; below nothing, the legs wait for it",
+            still="The legs wait for it.",
         ),
     ] = 0.0
     placed: Annotated[
         bool,
         flag(
-            "Placed", help="Stand from left to right at the join, in place of going back where it came from"
+            "Placed",
+            help="Stand from left to right at the join, in place of going back where it came from",
+            still="It decides where the spur goes: let its place ride.",
         ),
     ] = False
     position: Annotated[
@@ -73,8 +78,16 @@ class Spur(Settings, frozen=True, kw_only=True):
         ),
     ] = False
     muted: Annotated[bool, flag("Mute", help="Take the spur out of the result")] = False
-    alone: Annotated[bool, flag("Alone", help="Take all that is not alone out of the result")] = False
+    alone: Annotated[
+        bool, flag("Alone", help="Take all that is not alone out of the result", still=ALONE_STANDS)
+    ] = False
     rides: Rides = ()
+
+    def still(self, path: str) -> str:
+        """Why a setting cannot move now, in a sentence; empty if it can."""
+        if path == "position" and (self.of_both or not self.placed):
+            return said("The spur goes back where it came from: it has no place.")
+        return ""
 
     @property
     def id(self) -> int:

@@ -149,12 +149,21 @@ def walk(strip: Strip) -> Iterator[tuple[Path, Stage]]:
             yield (*place.path, index), stage
 
 
+ENDS = "intake", *LEGS, "output"
+"""What of a strip rides can stand in, besides spurs and stages, in the order of the sound."""
+
+
+def riding_parts(strip: Strip) -> Iterator[tuple[Path, Any]]:
+    """All of a strip that rides can stand in, with its path from the strip down."""
+    yield from (((name,), getattr(strip, name)) for name in ENDS)
+    yield from ((("spurs", k), spur) for k, spur in enumerate(strip.spurs))
+    yield from walk(strip)
+
+
 def rides_told(session: Session) -> str:
     """In a sentence how many settings ride over the recording; empty if none does."""
-    strips = [holder.strip for _, holder in holders(session.sound)]
-    parts = [part for strip in strips for part in (strip.upper, strip.lower, *strip.spurs)]
-    stages = [stage for strip in strips for _, stage in walk(strip)]
-    count = sum(len(awake(holder)) for holder in (*parts, *stages))
+    strips = (holder.strip for _, holder in holders(session.sound))
+    count = sum(len(awake(part)) for strip in strips for _, part in riding_parts(strip))
     if not count:
         return ""
     return said(
@@ -178,14 +187,13 @@ def refusal_of_new(sound: Sound, old: Sound) -> str:
 
 
 def rides_of(strip: Strip) -> Iterator[Ride]:
-    """All rides of a strip: of its legs, its spurs and its stages, wherever they stand."""
-    for holder in (strip.upper, strip.lower, *strip.spurs, *(stage for _, stage in walk(strip))):
-        yield from getattr(holder, "rides", ())
+    """All rides of a strip, wherever they stand."""
+    for _, part in riding_parts(strip):
+        yield from getattr(part, "rides", ())
 
 
 def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
-    """A strip in which the rides of legs, spurs and stages, wherever they stand, are changed ones. What keeps its own is
-    the same object."""
+    """A strip in which the rides, wherever they stand, are changed ones. What keeps its own is the same object."""
 
     def of(one: Any) -> Any:
         changed: dict[str, Any] = {}
@@ -209,10 +217,10 @@ def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
         return msgspec.structs.replace(spur, rides=rides, branch=branch)
 
     changed: dict[str, Any] = {}
-    for name in LEGS:
-        leg = strip.leg(name)
-        if leg.rides and (rides := change(leg.rides)) is not leg.rides:
-            changed[name] = msgspec.structs.replace(leg, rides=rides)
+    for name in ENDS:
+        end = getattr(strip, name)
+        if end.rides and (rides := change(end.rides)) is not end.rides:
+            changed[name] = msgspec.structs.replace(end, rides=rides)
     for field, work in (("stages", of), ("spurs", of_spur)):
         row = getattr(strip, field)
         new = tuple(map(work, row))

@@ -49,10 +49,10 @@ def seam_memory(rate: float) -> int:
 
 def works(stage: Stage) -> bool:
     """Whether a stage has anything to do."""
-    if not stage.inserted:
-        return False
     if awake(stage):
         return True
+    if not stage.inserted:
+        return False
     given_back = stage.level_kept and stage.kept_db != 0.0
     return given_back or stage.change_only or not kind_of(stage).neutral(stage)
 
@@ -67,19 +67,22 @@ _AWAKE = Remembered()
 
 
 def why_still(stage: Any, path: str) -> str:
-    """Why a setting of a stage, a leg or a spur cannot move over the recording, in a sentence; empty if it can."""
+    """Why a setting of a stage, a leg, a spur, the intake or the output cannot move over the recording, in a sentence;
+    empty if it can."""
     there = riding.found(stage, path)
     if there is None:
         return said("There is no such setting here.")
     holder, field, setting = there
-    if setting.words is not None or isinstance(getattr(holder, field), bool):
-        return said("Only numbers move over the recording.")
+    if setting.words is not None:
+        return said("Only numbers and switches move over the recording.")
     if setting.still:
         return setting.still
-    if field == "mix":
+    if field == "mix" or path == "inserted":
         return ""
-    if not isinstance(stage, Stage):  # of a leg or a spur
-        return "" if path == "level_db" else said("This stands still.")
+    if not isinstance(stage, Stage):
+        return "" if not hasattr(stage, "still") else stage.still(path)
+    if setting.is_switch:
+        return said("It decides what is computed: of a stage's switches only In moves over the recording.")
     kind = kind_of(stage)
     if kind.rows is None or isinstance(holder, Stage):
         return kind.still or said("This stands still.")
@@ -87,8 +90,8 @@ def why_still(stage: Any, path: str) -> str:
 
 
 def awake(stage: Any) -> Awake:
-    """The rides of a stage, a leg or a spur that reach a setting that can move, with it. Those of a leg that a stage does
-    not work on sleep."""
+    """The rides of a stage, a leg, a spur, the intake or the output that reach a setting that can move, with it. Those of
+    a leg that a stage does not work on sleep."""
     if not stage.rides:
         return ()
 
@@ -103,26 +106,31 @@ def awake(stage: Any) -> Awake:
     return _AWAKE.of(stage, None, look)
 
 
+def _is_mix(path: str) -> bool:
+    """Whether a setting tells how much of a stage is heard, which is the engine's matter and not the kind's."""
+    return path.endswith(".mix") or path == "inserted"
+
+
 def is_moving(stage: Any, mixes: bool = False) -> bool:
-    """Whether a number of a stage moves, or its mix."""
-    return any(not ride.stands and ride.path.endswith(".mix") == mixes for ride, _ in awake(stage))
+    """Whether a number of a stage moves, or how much of it is heard."""
+    return any(not ride.stands and _is_mix(ride.path) == mixes for ride, _ in awake(stage))
+
+
+def moves_in(holder: Any, *fields: str) -> bool:
+    """Whether one of some fields, anywhere in a value, moves."""
+    return any(not ride.stands and ride.path.rpartition(".")[2] in fields for ride, _ in awake(holder))
 
 
 def moved(stage: Any, seconds: np.ndarray, mixes: bool = False) -> Any:
     """A stage as it is at times (n,) of the recording: a number that moves is an array (n,), one whose ride stands still
-    is what that is. Its mix, which is the engine's matter and not the kind's, moves only if it is asked for."""
+    is what that is; of a switch, how far on it is. How much of it is heard moves only if it is asked for."""
     for ride, setting in awake(stage):
-        if ride.path.endswith(".mix") != mixes:
+        if _is_mix(ride.path) != mixes:
             continue
-        there: Any = setting.held(ride.points[0].value)
+        first = setting.held(ride.points[0].value)
+        there: Any = bool(first) if setting.is_switch else first
         stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
     return stage
-
-
-def still_level_db(holder: Any) -> float:
-    """The level of a leg or a spur that does not move; 0 dB of one that does, which is levelled by its rows."""
-    level = moved(holder, np.zeros(1)).level_db if holder.rides else holder.level_db
-    return 0.0 if isinstance(level, np.ndarray) else float(level)
 
 
 def still_rows(stage: Stage, context: Context) -> dict[str, Any]:
@@ -158,6 +166,8 @@ def _worst(stage: Any, context: Context) -> Plan:
     makes the memory longest, one after the other."""
     plan = kind_of(stage).plan
     for ride, setting in awake(stage):
+        if setting.is_switch:
+            continue
         held = [setting.held(point.value) for point in ride.points]
         ends = [riding.put(stage, ride.path, value) for value in {min(held), max(held)}]
         stage = max(ends, key=lambda one: plan(one, context).memory)

@@ -111,7 +111,7 @@ def greatest(stages: tuple[Any, ...], frequencies: np.ndarray, rate: float) -> n
     """
     whole = np.broadcast_to(np.eye(2)[:, :, None], (2, 2, len(frequencies)))
     for stage in stages:
-        if stage.inserted:
+        if stage.inserted or stage.rides:
             whole = np.einsum("abn,bcn->acn", _greatest(stage, frequencies, rate), whole)
     return whole
 
@@ -125,6 +125,8 @@ def _greatest(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
 
 def _greatest_now(stage: Any, frequencies: np.ndarray, rate: float) -> np.ndarray:
     """Of what a kind says of its wet part, with the mix of each leg."""
+    if not stage.inserted:
+        return np.broadcast_to(np.eye(2)[:, :, None], (2, 2, len(frequencies)))
     offers = kind_of(stage).offers
     given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
     wet = None if offers.greatest is None else offers.greatest(stage, frequencies, rate)

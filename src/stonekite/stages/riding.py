@@ -1,7 +1,8 @@
 """Rides: settings that move over the recording.
 
 A ride belongs to what it moves: a stage carries those of its own settings, so that they go wherever the stage goes, and
-are gone with it. It names a setting by the path of fields from the stage: `upper.gain_db`, `upper.bands.2.q`.
+are gone with it. It names a setting by the path of fields from the stage: `upper.gain_db`, `upper.bands.2.q`. A switch
+stands as each point says until the next one, whatever its way, and goes over within SWITCH_S.
 """
 
 from collections.abc import Iterator
@@ -23,6 +24,7 @@ MOST_RIDES = 200
 _STEPS = 512
 """A second is summed up in so many steps, and a whole ride in _MOST at the most."""
 _MOST = 2_000_000
+SWITCH_S = 0.01
 _SUMS = Remembered()
 Way = Literal["straight", "curved", "held"]
 
@@ -214,7 +216,7 @@ def _at_points(stage: Any, rides: list[Ride]) -> list[Any]:
     for time in times:
         still = stage
         for ride, setting in moving:
-            still = put(still, ride.path, float(along(ride, setting, np.array([time]))[0]))
+            still = put(still, ride.path, value_at(ride, setting, time))
         made.append(still)
     return made or [stage]
 
@@ -238,10 +240,44 @@ def _points(ride: Ride, setting: Setting) -> tuple[np.ndarray, np.ndarray, np.nd
     )
 
 
+def value_at(ride: Ride, setting: Setting, seconds: float) -> float | bool:
+    """What a setting is at a time of the recording: of a switch, whether it is on or on its way there."""
+    if setting.is_switch:
+        return bool(_point_at(ride, seconds).value >= 0.5)
+    return float(along(ride, setting, np.array([seconds]))[0])
+
+
+def place_of_point_at(ride: Ride, seconds: float) -> int:
+    """Which point a switch stands as at a time: the last before it, or the first."""
+    return max(0, sum(point.at_s <= seconds for point in ride.points) - 1)
+
+
+def _point_at(ride: Ride, seconds: float) -> Point:
+    return ride.points[place_of_point_at(ride, seconds)]
+
+
+def _switched(times: np.ndarray, states: np.ndarray, seconds: np.ndarray) -> np.ndarray:
+    """How far on a switch is at times (n,), from 0 to 1: it goes over from each point on."""
+    turns = np.flatnonzero(np.diff(states)) + 1
+    made = np.full(len(seconds), states[0])
+    # All that was turned long enough ago is summed up, what is still under way is looked at.
+    done = np.searchsorted(times[turns], seconds - SWITCH_S, side="right")
+    begun = np.searchsorted(times[turns], seconds, side="right")
+    made += np.concatenate([[0.0], np.cumsum(np.diff(states)[turns - 1])])[done]
+    for k in range(int((begun - done).max(initial=0))):
+        under = done + k < begun
+        turn = turns[np.minimum(done + k, len(turns) - 1)]
+        share = np.clip((seconds - times[turn]) / SWITCH_S, 0.0, 1.0)
+        made += np.where(under, (states[turn] - states[turn - 1]) * share, 0.0)
+    return 0.5 - 0.5 * np.cos(np.pi * made)
+
+
 def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:
-    """Where a ride is at times (n,) of the recording."""
-    limits = setting.low, setting.high, setting.taper
+    """Where a ride is at times (n,) of the recording; of a switch, how far on it is, from 0 to 1."""
+    limits = setting.low, setting.high, setting.taper, setting.is_switch
     times, heights, ways = _POINTS.of(ride, limits, lambda: _points(ride, setting))
+    if setting.is_switch:
+        return _switched(times, heights, np.asarray(seconds, dtype=float))
     after = np.searchsorted(times, seconds, side="right")
     before, there = np.maximum(after - 1, 0), np.minimum(after, len(times) - 1)
     apart = times[there] - times[before]

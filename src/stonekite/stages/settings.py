@@ -31,7 +31,7 @@ class Setting:
     of an angle: what leaves the range comes in on the other side. `both` is of one
     that is between two legs: it does nothing on a path that carries one. `note` names the field beside it, if there is
     one, that holds the note by which it is given; the value is then what the note is at the tempo. One that is `seldom`
-    wanted stands in a row that can be put away. `still` is why a number cannot move over the recording; empty if it can.
+    wanted stands in a row that can be put away. `still` is why it cannot move over the recording; empty if it can.
     """
 
     label: str
@@ -49,6 +49,11 @@ class Setting:
     note: str = ""
     seldom: bool = False
     still: str = ""
+
+    @property
+    def is_switch(self) -> bool:
+        """Whether it is on or off."""
+        return isinstance(self.default, bool)
 
     def __post_init__(self) -> None:
         for name in ("label", "help", "still"):
@@ -95,7 +100,9 @@ class Setting:
         return self.held(value + steps * self.step)
 
     def held(self, value: float) -> float:
-        """The nearest value within the range; of one that goes round the same within it."""
+        """The nearest value within the range; of one that goes round the same within it, of a switch 0 or 1."""
+        if self.is_switch:
+            return 1.0 if value >= 0.5 else 0.0
         if self.goes_round and not self.low <= value <= self.high:
             return self.low + (value - self.low) % (self.high - self.low)
         return min(self.high, max(self.low, value))
@@ -112,8 +119,8 @@ class Setting:
         """The value as text with its unit, using a true minus sign."""
         if self.words is not None:
             return self.words[value]
-        if isinstance(value, bool):
-            return words.said("on") if value else words.said("off")
+        if self.is_switch:
+            return words.said("on") if value >= 0.5 else words.said("off")
         if self.taper == "fader" and value <= SILENCE_DB:
             return "−∞ dB"
         if self.decimals is not None:
@@ -143,6 +150,8 @@ class Setting:
         ValueError with a sentence that names the setting and its range.
         """
         folded = text.strip().lower().replace("−", "-").replace(",", ".")
+        if self.is_switch and folded in (words.said("on"), words.said("off")):
+            return 1.0 if folded == words.said("on") else 0.0
         if self.unit == ": 1":
             folded = f"{self.high:g}" if folded.startswith(("∞", "inf")) else folded.split(":")[0].strip()
         if self.taper == "fader" and folded in ("off", "-inf", "-∞", "-inf db", "-∞ db", "inf", "silence"):
@@ -227,9 +236,9 @@ def choice(label: str, words: dict[Any, str], *, help: str, seldom: bool = False
     return msgspec.Meta(title=label, description=help, extra={"setting": setting})
 
 
-def flag(label: str, *, help: str, both: bool = False) -> msgspec.Meta:
+def flag(label: str, *, help: str, both: bool = False, still: str = "") -> msgspec.Meta:
     """Declare something that is on or off."""
-    setting = Setting(label=label, help=help, both=both)
+    setting = Setting(label=label, help=help, both=both, step=1.0, still=still)
     return msgspec.Meta(title=label, description=help, extra={"setting": setting})
 
 

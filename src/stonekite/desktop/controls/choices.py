@@ -4,10 +4,11 @@ from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
 from PySide6.QtWidgets import QAbstractButton, QMenu, QSizePolicy, QWidget
 
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, paint_ride
 from stonekite.desktop.controls.theme import faded, font, restyled, roles
 from stonekite.stages.settings import Setting
 from stonekite.words import said
@@ -200,10 +201,15 @@ class Choice(_Words):
 
 
 class Toggle(QAbstractButton):
-    """A small word that is on or off: filled when it is on."""
+    """A small word that is on or off: filled when it is on. One that `rides` can be asked to move over the recording."""
 
-    def __init__(self, word: str, name: str, help: str, parent: QWidget | None = None) -> None:
+    ride_asked = Signal()
+
+    def __init__(
+        self, word: str, name: str, help: str, parent: QWidget | None = None, rides: bool = False
+    ) -> None:
         super().__init__(parent)
+        self.rides, self._ridden = rides, False
         self.setText(word)
         self.setCheckable(True)
         self.setAccessibleName(name)
@@ -216,13 +222,33 @@ class Toggle(QAbstractButton):
             self._colour = colour
             self.update()
 
+    def set_ridden(self, ridden: bool) -> None:
+        """Mark the switch as one that moves over the recording."""
+        if ridden != self._ridden:
+            self._ridden = ridden
+            self.setAccessibleDescription(said("rides") if ridden else "")
+            self.updateGeometry()
+            self.update()
+
     def sizeHint(self) -> QSize:
-        return QSize(self.fontMetrics().horizontalAdvance(self.text()) + 18, 20)
+        sign = WIDTH if self._ridden else 0
+        return QSize(self.fontMetrics().horizontalAdvance(self.text()) + 18 + sign, 20)
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if not self.rides:
+            return super().contextMenuEvent(event)
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        add_ride(menu, self._ridden, self.ride_asked.emit)
+        menu.popup(event.globalPos())
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(self.rect()).adjusted(0.5, 0.5, -0.5, -0.5)
+        if self._ridden:
+            paint_ride(painter, 0.0, box.center().y())
+            box.setLeft(box.left() + WIDTH)
         on = self.isChecked()
         border = roles.chalk if self.hasFocus() else (self._colour if on else roles.line)
         painter.setPen(QPen(border, 1))

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 from stonekite import notes
 from stonekite.desktop.controls.choices import Choice, Segments, Toggle
 from stonekite.desktop.controls.entry import Entry
+from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, paint_ride
 from stonekite.desktop.controls.theme import faded, font, roles
 from stonekite.stages.settings import Setting
 from stonekite.words import said
@@ -184,7 +185,8 @@ class ValueField(QWidget):
 
     def _track(self) -> QRectF:
         if self._compact:
-            return QRectF(52, self.height() / 2 - 2, self.width() - 122, 4)
+            sign = WIDTH if self._ridden else 0
+            return QRectF(52 + sign, self.height() / 2 - 2, self.width() - 122 - sign, 4)
         return QRectF(7, self.height() - 10, self.width() - 14, 4)
 
     def _on_value(self, point: QPointF) -> bool:
@@ -207,7 +209,7 @@ class ValueField(QWidget):
         if self._units and self._value and not self._compact:
             unit, share = next(iter(self._units.items()))
             label += f" · {self._value / share:.1f} {unit}"
-        marks = (0 if self._tied is None else 9) + (15 if self._ridden else 0)
+        marks = (0 if self._tied is None else 9) + (WIDTH if self._ridden else 0)
         room = top.width() - self.fontMetrics().horizontalAdvance(shown) - 8 - marks
         if not self._compact and painter.fontMetrics().horizontalAdvance(label) > room and self.setting.unit:
             shown = shown.removesuffix(self.setting.unit).rstrip()  # the unit is in the tooltip, too
@@ -219,8 +221,9 @@ class ValueField(QWidget):
             shift = 9.0
             self._paint_tie(painter)
         if self._ridden:
-            self._paint_ride(painter, top.left() + shift)
-            shift += 15.0
+            paint_ride(painter, top.left() + shift)
+            painter.setPen(roles.muted)
+            shift += WIDTH
         painter.drawText(
             top.adjusted(shift, 0, 0, 0), Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, label
         )
@@ -262,15 +265,6 @@ class ValueField(QWidget):
                 painter.drawLine(QPointF(x, 6.5), QPointF(x, 9.0))
                 painter.drawLine(QPointF(x, 13.0), QPointF(x, 15.5))
 
-    def _paint_ride(self, painter: QPainter, left: float) -> None:
-        """A line that rises between two points: the setting rides."""
-        painter.setPen(QPen(roles.chalk, 1.3))
-        painter.drawLine(QPointF(left + 2.5, 14.5), QPointF(left + 8.5, 7.5))
-        painter.setBrush(roles.chalk)
-        for x, y in ((2.5, 14.5), (8.5, 7.5)):
-            painter.drawEllipse(QPointF(left + x, y), 1.6, 1.6)
-        painter.setPen(roles.muted)
-
     def tie_place(self) -> QPointF:
         """Where the mark of the link is."""
         return QPointF(5, 11)
@@ -292,8 +286,7 @@ class ValueField(QWidget):
             )
             action.setCheckable(True)
             action.setChecked(self._tied)
-        words = said("Open its ride") if self._ridden else said("Ride it from here on")
-        menu.addAction(words, self.ride_asked.emit)
+        add_ride(menu, self._ridden, self.ride_asked.emit)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(event.globalPos())
 
@@ -415,14 +408,16 @@ _SIDE_BY_SIDE = 3
 """More words than this do not stand side by side."""
 
 
-def control_for(setting: Setting, owner: str, *, compact: bool = False) -> Control:
-    """The control that fits a declared setting: a slider, words, or a switch."""
+def control_for(setting: Setting, owner: str, *, compact: bool = False, rides: bool = False) -> Control:
+    """The control that fits a declared setting: a slider, words, or a switch, that `rides` where a switch can."""
     if setting.words is not None:
         if len(setting.words) > _SIDE_BY_SIDE:
             return Choice(setting, owner)
         return Segments(setting.words, f"{owner} {setting.label}", f"{setting.label}: {setting.help}")
     if isinstance(setting.default, bool):
-        return Toggle(setting.label, f"{owner} {setting.label}", setting.help)
+        return Toggle(
+            setting.label, f"{owner} {setting.label}", setting.help, rides=rides and not setting.still
+        )
     return ValueField(setting, owner, compact=compact)
 
 

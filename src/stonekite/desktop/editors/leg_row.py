@@ -1,5 +1,8 @@
 """Level, delay, polarity, mute and alone of one leg, in a row."""
 
+from functools import partial
+
+import msgspec
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
@@ -9,7 +12,8 @@ from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.document import Document
 from stonekite.session import edits
 from stonekite.session.leg_delay import told
-from stonekite.session.types import Leg, LegName
+from stonekite.session.ride_edits import Address
+from stonekite.session.types import LEGS, Leg, LegName
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said
 
@@ -22,9 +26,9 @@ AIR_M_S = 343.0
 
 
 class LegRow(QWidget):
-    """Edits one leg of a document's strip. `ride_asked` is the wish to have its level ride."""
+    """Edits one leg of a document's strip. `ride_asked` is the wish to have one of its settings ride."""
 
-    ride_asked = Signal()
+    ride_asked = Signal(Address)
 
     def __init__(self, document: Document, leg: LegName, parent: QWidget | None = None) -> None:
         super().__init__(parent)
@@ -35,7 +39,8 @@ class LegRow(QWidget):
         self.delay.setMaximumWidth(200)
         self.words = Words()
         self.toggles = {
-            name: Toggle(word, _LEG[name].label, _LEG[name].help) for name, word in _TOGGLES.items()
+            name: Toggle(word, _LEG[name].label, _LEG[name].help, rides=not _LEG[name].still)
+            for name, word in _TOGGLES.items()
         }
         layout = QHBoxLayout(self)
         layout.setContentsMargins(0, 0, 0, 0)
@@ -48,7 +53,14 @@ class LegRow(QWidget):
             layout.addWidget(toggle)
         layout.addWidget(self.words, 5)
         layout.addStretch(1)
-        self.level.ride_asked.connect(self.ride_asked)
+        self._ridden: dict[str, ValueField | Toggle] = {
+            "level_db": self.level,
+            "delay_ms": self.delay,
+            **self.toggles,
+        }
+        for name, control in self._ridden.items():
+            address = Address("leg", LEGS.index(leg), name)
+            control.ride_asked.connect(partial(self.ride_asked.emit, address))
         self.delay.moved.connect(lambda value, token: self._put("delay_ms", value, token))
         self.level.moved.connect(lambda value, token: self._put("level_db", value, token))
 
@@ -58,7 +70,8 @@ class LegRow(QWidget):
         component = self._document.strip.split.component(self._leg)
         self.level.set_colour(roles.component(component))
         self.level.show_value(leg.level_db)
-        self.level.set_ridden(any(ride.path == "level_db" for ride in leg.rides))
+        for name, control in self._ridden.items():
+            control.set_ridden(any(ride.path == name for ride in leg.rides))
         self.level.setAccessibleName(said("{name} level").format(name=NAMES[component]))
         rate = self._document.stem.source.rate
         self.delay.set_units({"samples": 1000.0 / rate, "smp": 1000.0 / rate, "m": 1000.0 / AIR_M_S})
@@ -66,9 +79,10 @@ class LegRow(QWidget):
         self.delay.show_value(leg.delay_ms)
         self.delay.show_note(leg.delay_note, self._document.session.sound.tempo.bpm)
         self.delay.setAccessibleName(said("{name} delay").format(name=NAMES[component]))
-        strip = self._document.strip
-        later = strip.lower if strip.lower.delay_ms > strip.upper.delay_ms else strip.upper
-        sentence = told(strip).sentence if later is strip.leg(self._leg) else ""
+        shown = {name: self._document.leg(name) for name in LEGS}
+        later = "lower" if shown["lower"].delay_ms > shown["upper"].delay_ms else "upper"
+        strip = msgspec.structs.replace(self._document.strip, **shown)
+        sentence = told(strip).sentence if later == self._leg else ""
         self.words.setVisible(bool(sentence))
         self.words.setText(sentence)
         self.words.setToolTip(sentence)
@@ -80,5 +94,5 @@ class LegRow(QWidget):
     def _put(self, name: str, value: float | bool | str, token: object = None) -> None:
         component = NAMES[self._document.strip.split.component(self._leg)]
         gesture = None if token is None else (token, self._leg, name)
-        leg = edits.given(self._document.strip.leg(self._leg), name, value)
-        self._document.put((self._leg,), leg, f"{component} {_LEG[name].label.lower()}", gesture)
+        leg = edits.given(self._document.leg(self._leg), name, value)
+        self._document.put_shown((self._leg,), leg, f"{component} {_LEG[name].label.lower()}", gesture)

@@ -27,7 +27,7 @@ class SettingsRow(QWidget):
     tie_asked = Signal(str, bool)
     ride_asked = Signal(str)
 
-    def __init__(self, kind: type[msgspec.Struct], owner: str) -> None:
+    def __init__(self, kind: type[msgspec.Struct], owner: str, rides: bool = False) -> None:
         super().__init__()
         self.controls: dict[str, Control] = {}
         self.bpm = 120.0
@@ -53,11 +53,12 @@ class SettingsRow(QWidget):
                 row = self._new_row(outer)
             if setting.seldom:
                 row = seldom_row
-            control = self.controls[field] = control_for(setting, owner)
+            control = self.controls[field] = control_for(setting, owner, rides=rides)
             on_move(control, partial(self.moved.emit, field))
             if isinstance(control, ValueField):
                 control.refused.connect(self.refused)
                 control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
+            if isinstance(control, ValueField | Toggle):
                 control.ride_asked.connect(partial(self.ride_asked.emit, field))
             if isinstance(control, Segments) and setting.label:
                 label = Label(setting.label)
@@ -96,7 +97,7 @@ class SettingsRow(QWidget):
     def show_ridden(self, names: set[str]) -> None:
         """Mark the settings that ride."""
         for field, control in self.controls.items():
-            if isinstance(control, ValueField):
+            if isinstance(control, ValueField | Toggle):
                 control.set_ridden(field in names)
 
 

@@ -20,9 +20,11 @@ from stonekite.session.types import (
     MIX,
     BlindTest,
     Desk,
+    Intake,
     Leg,
     LegName,
     Loop,
+    Output,
     Reference,
     Section,
     Session,
@@ -87,6 +89,8 @@ class Document(QObject):
         self.path: Path | None = None
         self.shown_s = 0.0
         """The time at which settings that ride are shown."""
+        self._as_shown: tree.Path | None = None
+        """What is being edited as it is shown."""
         self.touched: Address | None = None
         """The setting that was changed last, of those that can ride."""
         self.record: Callable[[Address, float, object], Strip | None] | None = None
@@ -236,13 +240,13 @@ class Document(QObject):
         new = tree.strip_at(session, holder)
         if new is old:
             return session
-        changed = ride_edits.touched(old, new)
+        changed = ride_edits.touched(old, new, self.shown_s, self._as_shown)
         if changed is not None:
             self.touched = changed
             value = ride_edits.value_of(new, changed)
             if self.record is not None and (taken := self.record(changed, value, gesture)) is not None:
                 return edits.put(session, ("sound", *holder, "strip"), taken)
-        carried = ride_edits.carried(old, new, self.shown_s)
+        carried = ride_edits.carried(old, new, self.shown_s, self._as_shown)
         return session if carried is new else edits.put(session, ("sound", *holder, "strip"), carried)
 
     def _count(self, words: str) -> None:
@@ -255,10 +259,22 @@ class Document(QObject):
         if tree.at(self.session, full) != value:
             self.edit(edits.put(self.session, full, value), words, gesture)
 
+    def put_shown(self, path: tree.Path, value: Any, words: str, gesture: object = None) -> None:
+        """Replace what rides can stand in by another one that was made from how it is shown."""
+        there = tree.at(self.strip, path)
+        if value != ride_edits.shown(there, self.shown_s):
+            self._as_shown = path
+            try:
+                self.edit(
+                    edits.put(self.session, ("sound", *self.holder, "strip", *path), value), words, gesture
+                )
+            finally:
+                self._as_shown = None
+
     def put_stage(self, stage: Stage, words: str, gesture: object = None) -> None:
         """Replace the stage that has the same id."""
         path, _ = tree.find(self.strip, stage.id)
-        self.put(path, stage, words, gesture)
+        self.put_shown(path, stage, words, gesture)
 
     def put_in_side(
         self, stage: Stage, leg: LegName, path: tree.Path, value: Any, words: str, gesture: object = None
@@ -276,6 +292,16 @@ class Document(QObject):
     def leg(self, name: LegName) -> Leg:
         """A leg as it is shown."""
         return ride_edits.shown(self.strip.leg(name), self.shown_s)
+
+    @property
+    def intake(self) -> Intake:
+        """The intake as it is shown."""
+        return ride_edits.shown(self.strip.intake, self.shown_s)
+
+    @property
+    def output(self) -> Output:
+        """The output as it is shown."""
+        return ride_edits.shown(self.strip.output, self.shown_s)
 
     def split_of(self, number: int) -> Split:
         """What the legs carry that the stage of that id works on."""

@@ -144,10 +144,10 @@ class RideActions(QObject):
 
     def add(self, at_s: float, value: float) -> None:
         """One more point."""
-        ride = self.ride
-        if self.chosen is None:
+        ride, setting = self.ride, self.setting
+        if self.chosen is None or setting is None:
             return
-        point = Point(at_s=at_s, value=value, beat=self._beat(at_s))
+        point = Point(at_s=at_s, value=setting.held(value), beat=self._beat(at_s))
         made = (
             Ride(path=self.chosen.path, points=(point,))
             if ride is None
@@ -159,10 +159,10 @@ class RideActions(QObject):
 
     def move(self, place: int, at_s: float, value: float, gesture: object) -> None:
         """A point stands elsewhere."""
-        ride = self.ride
-        if ride is not None and place < len(ride.points):
+        ride, setting = self.ride, self.setting
+        if ride is not None and setting is not None and place < len(ride.points):
             self.place = place
-            made = ride_lines.moved_point(ride, place, at_s, value, self._beat(at_s))
+            made = ride_lines.moved_point(ride, place, at_s, setting.held(value), self._beat(at_s))
             self._put(made, said("point moved"), (gesture, "ride", self.chosen))
 
     def remove(self, place: int) -> None:

@@ -89,7 +89,7 @@ class SpurActions(QObject):
             changed = msgspec.structs.replace(changed, branch=branch)
         gesture = None if token is None else (token, "spur", spur.id, field)
         place = [one.id for one in self._document.strip.spurs].index(spur.id)
-        self._document.put(
+        self._document.put_shown(
             ("spurs", place),
             changed,
             said("Spur {name}: {label}").format(name=spur.name, label=label),

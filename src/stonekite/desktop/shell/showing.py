@@ -40,6 +40,10 @@ class Showing:
             window.panel.refresh()
         elif self.view == "spur" and window.spurs.spur is not None and window.spurs.spur.rides:
             window.spur_view.refresh()
+        elif self.view == "output" and window.document.strip.output.rides:
+            window.output_view.refresh()
+        elif self.view == "source" and window.document.strip.intake.rides:
+            window.source_view.refresh()
 
     def forget(self) -> None:
         """Another recording is open: nothing of the one before stays."""

@@ -224,9 +224,11 @@ class Window(QMainWindow):
         self.sections.resized.connect(self._fit_timeline)
         self.hearing.compared.connect(self.riding.compare)
         self.panel.ride_asked.connect(lambda number, path: self._ride(Address("stage", number, path)))
-        for number, leg in enumerate(LEGS):
-            row = self.leg_rows[leg]
-            row.ride_asked.connect(lambda number=number: self._ride(Address("leg", number, "level_db")))
+        wishes = [row.ride_asked for row in self.leg_rows.values()]
+        for view in (self.spur_view, self.source_view, self.output_view):
+            wishes.append(view.ride_asked)
+        for wish in wishes:
+            wish.connect(self._ride)
         self.hearing.alone.connect(self.panel.show_heard)
         self.panel.match_asked.connect(self.matching.ask)
         self.matching.found.connect(lambda *found: self.panel.eq.use_bands(*found))

@@ -101,7 +101,7 @@ class GripCard(QFrame):
         ridden = any(
             ride_edits.ride_of(strip, gripping.address_of(target)) is not None
             for target in grip.targets
-            if not gripping.is_switch(target)
+            if not gripping.is_switch(strip, target)
         )
         self.field.set_ridden(ridden)
         count = len(grip.targets)
@@ -239,7 +239,9 @@ class GripsWindow(QWidget):
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         """While controls are pointed at, a click on one tells which it is, and does not move it."""
         pressed = event.type() == QEvent.Type.MouseButtonPress
-        if pressed and isinstance(watched, ValueField) and not self.isAncestorOf(watched):
+        if pressed and isinstance(watched, ValueField | Toggle) and not self.isAncestorOf(watched):
+            if isinstance(watched, Toggle) and not watched.rides:
+                return False
             watched.ride_asked.emit()
             return True
         escape = isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Escape
@@ -293,7 +295,7 @@ class GripsWindow(QWidget):
         grip = strip.grips[place]
         for target in grip.targets:
             inner = menu.addMenu(gripping.called(strip, target))
-            if not gripping.is_switch(target) and gripping.is_there(strip, target):
+            if not gripping.is_switch(strip, target) and gripping.is_there(strip, target):
                 self._fill_range(inner, place, target)
             turned = Target(
                 of=target.of, number=target.number, path=target.path, start=target.end, end=target.start

@@ -16,6 +16,7 @@ from stonekite.desktop.controls.theme import font, mixed, roles
 from stonekite.desktop.model.document import Document
 from stonekite.engine.graph.ends import output_matrix
 from stonekite.session import edits, tree
+from stonekite.session.ride_edits import Address
 from stonekite.session.types import SIDES, Output, Place, SideName
 from stonekite.signal.decibels import db_of
 from stonekite.stages.settings import settings_of
@@ -248,6 +249,7 @@ class OutputView(QFrame):
     """Edits the output of a document's strip."""
 
     export_asked = Signal()
+    ride_asked = Signal(Address)
     refused = Signal(str)
 
     def __init__(self, document: Document) -> None:
@@ -282,6 +284,8 @@ class OutputView(QFrame):
         ):
             control = self.controls[path] = control_for(setting, words)
             if isinstance(control, ValueField):
+                address = Address("output", 0, ".".join(path))
+                control.ride_asked.connect(partial(self.ride_asked.emit, address))
                 control.refused.connect(self.refused)
                 if len(path) > 1:
                     control.set_colour(roles.component(path[0]))
@@ -327,10 +331,13 @@ class OutputView(QFrame):
         """Show the document's output."""
         if not self._document.is_open:
             return
-        output = self._document.strip.output
+        output = self._document.output
+        ridden = {ride.path for ride in output.rides}
         self.picture.show_output(output)
         for path, control in self.controls.items():
             show_on(control, tree.at(output, path))
+            if isinstance(control, ValueField):
+                control.set_ridden(".".join(path) in ridden)
         self.swap.setChecked(output.left.position > output.right.position)
         self.words.setText(
             said("as it comes out of the join")
@@ -363,6 +370,6 @@ class OutputView(QFrame):
 
     def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "output", *path)
-        self._document.put(
-            ("output", *path), value, said("Output: {reason}").format(reason=words.lower()), gesture
-        )
+        output = edits.put(self._document.output, path, value)
+        words = said("Output: {reason}").format(reason=words.lower())
+        self._document.put_shown(("output",), output, words, gesture)

@@ -19,7 +19,8 @@ from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.session import ride_edits
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
-from stonekite.session.types import Strip
+from stonekite.session.types import LEGS, Leg, LegName, Strip
+from stonekite.stages.settings import settings_of
 from stonekite.words import clock, figure, said
 
 _MODES = {"off": said("Off"), "held": said("While held"), "on": said("From here on")}
@@ -177,6 +178,8 @@ class RidePanel(QWidget):
         menu.addAction(
             said("Paste, fitted into {where}").format(where=where), lambda: self.rides.paste(span, True)
         )
+        if self.rides.chosen is not None and self.rides.chosen.path == "delay_ms":
+            self._add_ways(menu.addMenu(said("The delay gets there")), LEGS[self.rides.chosen.number])
         menu.addSeparator()
         back = menu.addMenu(said("Recorded while held: back to the line within"))
         for seconds in BACK_S:
@@ -184,6 +187,18 @@ class RidePanel(QWidget):
             action.setCheckable(True)
             action.setChecked(self.rides.back_s == seconds)
         return menu
+
+    def _add_ways(self, menu: QMenu, leg: LegName) -> None:
+        """How the delay of a leg gets from one time to another."""
+        setting = settings_of(Leg)["delay_way"]
+        for way, words in (setting.words or {}).items():
+            put = partial(
+                self._document.put, (leg, "delay_way"), way, said("Delay rides: {way}").format(way=words)
+            )
+            action = menu.addAction(words, put)
+            action.setCheckable(True)
+            action.setChecked(self._document.strip.leg(leg).delay_way == way)
+        menu.setToolTip(setting.help)
 
     # Points
 

@@ -28,6 +28,7 @@ from stonekite.desktop.pictures.source_plots import SourceCourse, SourceSpectra
 from stonekite.engine.offline import repair
 from stonekite.measure.verdicts import Findings, Verdict, verdicts
 from stonekite.session import edits, tree
+from stonekite.session.ride_edits import Address
 from stonekite.session.types import SIDES, USED_BY_SIGNAL, Generator, Intake, IntakeSide
 from stonekite.signal.matrix import COMPONENTS
 from stonekite.stages.settings import settings_of
@@ -172,6 +173,7 @@ class SourceView(QFrame):
     opening_asked = Signal()
     separating_asked = Signal()
     pair_asked = Signal()
+    ride_asked = Signal(Address)
     refused = Signal(str)
 
     def __init__(self, document: Document) -> None:
@@ -280,7 +282,10 @@ class SourceView(QFrame):
             label.setFixedWidth(40)
             grid.addWidget(label, row, 2)
             for place, (field, setting) in enumerate(settings_of(IntakeSide).items(), start=3):
-                control = self.sides[name, field] = control_for(setting, NAMES[name])
+                control = self.sides[name, field] = control_for(setting, NAMES[name], rides=True)
+                if isinstance(control, ValueField | Toggle):
+                    address = Address("intake", 0, f"{name}.{field}")
+                    control.ride_asked.connect(partial(self.ride_asked.emit, address))
                 on_move(
                     control,
                     partial(self._put, (name, field), f"{NAMES[name]} {setting.label.lower()}"),
@@ -296,7 +301,7 @@ class SourceView(QFrame):
 
     @property
     def intake(self) -> Intake:
-        return self._document.strip.intake
+        return self._document.intake
 
     def show_findings(self, found: Findings | None) -> None:
         """Figures of the recording; None while it is being looked at."""
@@ -308,10 +313,13 @@ class SourceView(QFrame):
         if not self._document.is_open:
             return
         source, intake = self._document.stem.source, self.intake
+        ridden = {ride.path for ride in intake.rides}
         show_on(self.use, intake.use)
         self.remove_dc.setChecked(intake.remove_dc)
         for (name, field), control in self.sides.items():
             show_on(control, getattr(getattr(intake, name), field))
+            if isinstance(control, ValueField | Toggle):
+                control.set_ridden(f"{name}.{field}" in ridden)
             if field == "delay_ms" and isinstance(control, ValueField):
                 control.set_units({"samples": 1000.0 / source.rate, "smp": 1000.0 / source.rate})
         self.balance.setEnabled(self._found is not None)
@@ -398,9 +406,9 @@ class SourceView(QFrame):
 
     def _put(self, path: tree.Path, words: str, value: Any, token: object) -> None:
         gesture = None if token is None else (token, "intake", *path)
-        self._document.put(
-            ("intake", *path), value, said("Intake: {reason}").format(reason=words.lower()), gesture
-        )
+        intake = edits.put(self.intake, path, value)
+        words = said("Intake: {reason}").format(reason=words.lower())
+        self._document.put_shown(("intake",), intake, words, gesture)
 
     def _put_generator(self, field: str, value: Any, token: object) -> None:
         source = self._document.stem.source

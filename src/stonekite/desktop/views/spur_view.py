@@ -15,6 +15,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.spur_actions import SpurActions
 from stonekite.desktop.pictures.delay_picture import DelayPicture
 from stonekite.session.differences import named
+from stonekite.session.ride_edits import Address
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.words import figure, number, said
 
@@ -23,6 +24,7 @@ class SpurView(QFrame):
     """Shows and edits the spur that `actions` has open."""
 
     refused = Signal(str)
+    ride_asked = Signal(Address)
     add_asked = Signal(int)
     align_asked = Signal(int)
     match_asked = Signal()
@@ -77,7 +79,7 @@ class SpurView(QFrame):
         for button in (self.add, self.align, self.match, self.remove):
             head.addWidget(button)
         self.picture = DelayPicture()
-        self.row = SettingsRow(Spur, said("Spur"))
+        self.row = SettingsRow(Spur, said("Spur"), rides=True)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
         layout.setSpacing(6)
@@ -88,6 +90,7 @@ class SpurView(QFrame):
         self.leaves.activated.connect(lambda k: actions.put("after", self.leaves.itemData(k)))
         self.row.moved.connect(actions.put)
         self.row.refused.connect(self.refused)
+        self.row.ride_asked.connect(lambda name: self.ride_asked.emit(Address("spur", actions.chosen, name)))
         self.picture.moved.connect(lambda ms, token: actions.put("delay_ms", ms, token))
         self.add.clicked.connect(lambda: self.add_asked.emit(actions.chosen))
         self.align.clicked.connect(lambda: self.align_asked.emit(actions.chosen))
@@ -116,6 +119,7 @@ class SpurView(QFrame):
         self.leaves.addItem(said("at the end of the legs"), END)
         self.leaves.setCurrentIndex(max(0, self.leaves.findData(spur.after)))
         self.row.show_values(spur, colour)
+        self.row.show_ridden({ride.path for ride in spur.rides})
         one = not spur.of_both
         self.row.controls["placed"].setEnabled(one)
         self.row.controls["position"].setEnabled(one and spur.placed)

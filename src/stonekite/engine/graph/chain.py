@@ -9,23 +9,19 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.graph.course import Course
-from stonekite.engine.graph.ends import IntakeNode, OutputNode, output_latency
+from stonekite.engine.graph.ends import IntakeNode, OutputNode, intake_latency, output_latency
 from stonekite.engine.graph.fading import Fade
-from stonekite.engine.graph.leg_delays import LegDelays
+from stonekite.engine.graph.joint import Joint
 from stonekite.engine.graph.line import Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Probe
 from stonekite.engine.graph.spurs import Spurs, legs_latency
-from stonekite.engine.graph.track import following_level
 from stonekite.lazy import lazy
-from stonekite.session.types import Intake, Leg, Output, Strip, anything_alone
+from stonekite.session.types import Intake, Output, Strip
 from stonekite.signal import matrix
-from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean
 from stonekite.stages.base import Context
-from stonekite.stages.machinery.rows import times_leg
-from stonekite.stages.planning import seam_memory, still_level_db
 
 mixing = lazy("stonekite.signal.mixing")
 
@@ -44,25 +40,13 @@ class _Carried:
     rows: np.ndarray = field(default_factory=lambda: np.empty((0, 2, 0)))
 
 
-def leg_gains(strip: Strip) -> tuple[float, float]:
-    """Gain of the upper and lower leg at the join: level, polarity, mute and alone."""
-    alone = anything_alone(strip)
-
-    def gain(leg: Leg) -> float:
-        if leg.muted or (alone and not leg.alone):
-            return 0.0
-        return gain_of(still_level_db(leg)) * (-1.0 if leg.inverted else 1.0)
-
-    return gain(strip.upper), gain(strip.lower)
-
-
 def _context(strip: Strip, rate: float) -> Context:
     return Context(rate, strip.split.encoding)
 
 
 def latency_of(strip: Strip, rate: float) -> int:
     """Samples by which a strip at a rate in Hz is late."""
-    late = IntakeNode(strip.intake, rate).latency if strip.intake != Intake() else 0
+    late = intake_latency(strip.intake, rate)
     late += legs_latency(strip, _context(strip, rate))
     return late + output_latency(strip.output, rate)
 
@@ -105,44 +89,33 @@ class Chain:
         self.strip = strip
         self.course = Course() if course is None else course
         self.rate = rate
-        self._gains = leg_gains(strip)
         encoded = strip.split.encoding
         self._encoding = None if encoded is None else matrix.encoding(encoded)
         self._decoding = None if encoded is None else matrix.decoding(encoded)
-        first, second, *after = self._decoding or (1.0,) * 4
-        self._joining = (self._gains[0] * first, self._gains[1] * second, after[0], after[1])
-        """Of the legs as they are, before their levels."""
-        self._intake = IntakeNode(strip.intake, rate) if strip.intake != Intake() else None
-        self._output = OutputNode(strip.output, rate) if strip.output != Output() else None
         self._own = latency_of(strip, rate)
         self.latency = max(self._own, at_least)
         wait = self._shift = self.latency - self._own
         """By how much what comes in waits, to be as late as it is wanted."""
         self._late = Delay((wait, wait)) if wait else None
-        before = wait + (0 if self._intake is None else self._intake.latency)
-        context = _context(strip, rate)
+        self._unheard = wait
+        """So many frames of what waits are still from before the beginning: nothing hears them."""
+        before = wait + intake_latency(strip.intake, rate)
+        context, ends = _context(strip, rate), Context(rate)
         inside = self.course.behind(wait)
+        self._intake = IntakeNode(strip.intake, ends, inside, wait) if strip.intake != Intake() else None
         known = {} if older is None else older.known
         self.line = Line(strip.stages, context, before, inside, known)
         out_late = legs_latency(strip, context)
         self.spurs = Spurs(strip, context, self.line, before, before + out_late, inside, known)
-        levels = [
-            following_level(leg, context, inside, before + out_late) for leg in (strip.upper, strip.lower)
-        ]
-        self._levels = {row: level for row, level in enumerate(levels) if level is not None}
-        """Of the legs whose level moves."""
-        # The legs wait for the latest spur.
-        self._delays = LegDelays(strip, rate)
-        self._waits = out_late - self.line.latency - self._delays.latency
-        self._wait = Delay((self._waits, self._waits))
+        late = before + out_late
+        self._joint = Joint(strip, context, inside, late, out_late - self.line.latency)
+        self._output = OutputNode(strip.output, ends, inside, late) if strip.output != Output() else None
+        first, second, *after = self._decoding or (1.0,) * 4
+        gains = self._joint.gains
+        self._joining = gains[0] * first, gains[1] * second, after[0], after[1]
+        """Of the legs as they are, before their levels."""
         # Between the ends nothing is computed where nothing is to be done: not even encoding and decoding.
-        self._nothing_between = self._plain = (
-            not self.line.nodes
-            and not self.spurs
-            and not self._levels
-            and not self._delays
-            and self._gains == (1.0, 1.0)
-        )
+        self._nothing_between = self._plain = not self.line.nodes and not self.spurs and self._joint.idle
         self._fades: dict[str, tuple[Chain, Fade]] = {}
         self._empty = self._only_matrix
         self.transparent = (
@@ -152,14 +125,22 @@ class Chain:
     @property
     def _only_matrix(self) -> bool:
         """Whether legs are encoded, levelled and decoded, and nothing else happens before the output."""
-        parts = self.line.nodes, self.spurs, self._levels, self._delays, self._intake, self._late
+        parts = (
+            self.line.nodes,
+            self.spurs,
+            self._joint.levels,
+            self._joint.delays,
+            self._intake,
+            self._late,
+        )
         nothing = not any(parts)
         return nothing and self._encoding is not None and not self._plain
 
     @property
     def changing(self) -> bool:
         """Whether it is going over from an older chain within itself."""
-        return bool(self._fades) or self.line.changing or self.spurs.changing
+        parts = self.line, self.spurs, self._joint
+        return bool(self._fades) or any(part.changing for part in parts)
 
     @property
     def size(self) -> int:
@@ -169,9 +150,8 @@ class Chain:
     @property
     def memory(self) -> int:
         ends = sum(end.memory for end in (self._intake, self._output) if end is not None)
-        jumps = seam_memory(self.rate) if self._levels else 0
-        legs = self.line.memory + self._delays.memory
-        return ends + max(legs, self.spurs.memory) + jumps + 2 * self.latency
+        legs = self.line.memory + self._joint.memory
+        return ends + max(legs, self.spurs.memory) + 2 * self.latency
 
     @property
     def glide(self) -> int:
@@ -196,7 +176,7 @@ class Chain:
     def tail(self) -> int:
         """Samples for which it sounds on after the recording has ended, besides its latency, until it is 90 dB down."""
         ends = 0 if self._intake is None else self._intake.memory
-        return self.line.tail + self._delays.tail + self.spurs.tail + ends
+        return self.line.tail + self._joint.delays.tail + self.spurs.tail + ends
 
     @property
     def guarded(self) -> list[int]:
@@ -236,6 +216,19 @@ class Chain:
         stereo = clean(stereo)
         if self.transparent and probe is None and not self.changing:
             return stereo
+        if self._late is not None:  # what comes in waits: it is the same for all settings
+            stereo = np.array(stereo, order="C")
+            self._late.process(stereo)
+        if not self._unheard:
+            return self._through(stereo, clock, probe)
+        count = min(self._unheard, stereo.shape[1])
+        self._unheard -= count
+        if count < stereo.shape[1]:
+            heard = np.ascontiguousarray(stereo[:, count:])
+            stereo[:, count:] = self._through(heard, clock + count, probe)
+        return stereo
+
+    def _through(self, stereo: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:
         stereo = self._entered(stereo, clock)
         if not self._plain or probe is not None:
             stereo = self._between(stereo, clock - self._shift, probe)
@@ -246,7 +239,7 @@ class Chain:
         they hand on between them being their own. Each can be at work on another block at the same time, if each gets
         all blocks in their order. Not while it is changing.
         """
-        if self._plain or self.changing:
+        if self._plain or self.changing or self._late is not None:
             return [self.process]
 
         def enter(stereo: np.ndarray, clock: int) -> _Carried:
@@ -276,9 +269,6 @@ class Chain:
         return [*steps, leave]
 
     def _entered(self, stereo: np.ndarray, clock: int) -> np.ndarray:
-        if self._late is not None:  # what comes in waits: it is the same for all settings
-            stereo = np.array(stereo, order="C")
-            self._late.process(stereo)
         if "intake" in self._fades:
             return self._faded("intake", stereo, Chain._through_intake, clock - self._shift)
         return self._through_intake(stereo, clock - self._shift)
@@ -293,14 +283,7 @@ class Chain:
     ) -> np.ndarray:
         """Work of this chain on a block, and of the older one beside it, from which it is going over."""
         old, fade = self._fades[what]
-        place = clock
-
-        def new(part: np.ndarray) -> np.ndarray:
-            nonlocal place
-            place += part.shape[1]
-            return work(self, part, place - part.shape[1])
-
-        return fade.process(block, lambda part: work(old, part, clock), new)
+        return fade.process(block, clock, partial(work, old), partial(work, self))
 
     def _through_intake(self, stereo: np.ndarray, clock: int) -> np.ndarray:
         return stereo if self._intake is None else self._intake.process(stereo, clock)
@@ -321,27 +304,14 @@ class Chain:
 
     def _joined(self, legs: np.ndarray, clock: int, rows: np.ndarray | None = None) -> np.ndarray:
         """Legs at their levels, with what the spurs add, as stereo; `rows` is that, where it is not what came last."""
-        self._wait.process(legs)
-        self._delays.process(legs)
-        if "gains" in self._fades:
-            legs = self._faded("gains", legs, Chain._levelled, clock)
-        elif (
-            self._decoding is not None and not self.spurs and not self._levels
-        ):  # levels and matrix in one pass: the same bits
+        self._joint.hold(legs, clock)
+        simple = not self._joint.changing and not self.spurs and not self._joint.levels
+        if self._decoding is not None and simple:  # levels and matrix in one pass: the same bits
             return _crossed(legs, self._joining)
-        else:
-            legs = self._levelled(legs, clock)
+        legs = self._joint.level(legs, clock)
         if self.spurs:
             self.spurs.add_to(legs, rows)
         return self.join(legs)
-
-    def _levelled(self, legs: np.ndarray, clock: int) -> np.ndarray:
-        for row, gain in enumerate(self._gains):
-            if gain != 1.0:
-                legs[row] *= gain
-        for row, level in self._levels.items():
-            times_leg(legs[row], level.block(clock, legs.shape[1]), 0)
-        return legs
 
     def heritage(self, old: "Chain") -> Heritage:
         """What goes on from a chain that was playing: of stages that both have, if they hear the same components at
@@ -351,7 +321,7 @@ class Chain:
         wait = self._shift == old._shift
         intake, output = (_layout(one) == _layout(two) for one, two in self._ends(old))
         late = [_latency(one) == _latency(two) for one, two in self._ends(old)]
-        held = self._waits == old._waits and self._delays.layout == old._delays.layout
+        held = self._joint.layout == old._joint.layout
         fits = same_legs and wait and all(late) and held and self.line.fits(old.line)
         partners = {}
         if fits:
@@ -362,7 +332,7 @@ class Chain:
             upstream = upstream or self.strip.stages != old.strip.stages
             partners |= self.spurs.partners(old.spurs, upstream)
         output = output and wait and self._before_output == old._before_output
-        waits = fits or not (self._waits or self._delays)
+        waits = fits or not self._joint.holds
         return Heritage(
             fits, partners, intake and wait, output and (fits or self._output is None), wait, waits, old.spurs
         )
@@ -379,8 +349,7 @@ class Chain:
         if self.spurs:
             wanted = max(wanted, self.spurs.unknown(heritage.old_spurs, heritage.partners, heritage.fits))
         if not heritage.waits:
-            held = self._waits + self._delays.memory
-            wanted = max(wanted, self.line.memory + self.line.latency + held)
+            wanted = max(wanted, self.line.memory + self.line.latency + self._joint.held)
         if self._intake is not None and (wanted or not heritage.intake):
             wanted += self._intake.memory
         if self._late is not None and not heritage.wait:
@@ -397,21 +366,16 @@ class Chain:
         if heritage.output and self._output is not None and old._output is not None:
             self._output.take_over(old._output)
         if heritage.wait:
-            self._late = copy.deepcopy(old._late)
+            self._late, self._unheard = copy.deepcopy(old._late), old._unheard
         if not heritage.fits:
             self.line.take_over(heritage.partners, length)
             self.spurs.take_over(heritage.partners, length)
             return
         self.line.glide_from(old.line, heritage.partners, length)
         self.spurs.glide_from(old.spurs, heritage.partners, length)
-        self._wait = old._wait
-        self._delays.take_over(old._delays)
+        self._joint.glide_from(old._joint, length)
         if self.strip.intake != old.strip.intake:
             self._fades["intake"] = old, Fade(length)
-        for row, level in self._levels.items():
-            level.glide_from(old._levels.get(row))
-        if self._gains != old._gains or self._levels.keys() != old._levels.keys():
-            self._fades["gains"] = old, Fade(length)
         if self.strip.output != old.strip.output:
             self._fades["output"] = old, Fade(length)
         self._plain = self._plain and old._plain
@@ -420,6 +384,7 @@ class Chain:
     def settle(self) -> None:
         """The change is over."""
         self._fades.clear()
+        self._joint.settle()
         self.line.settle()
         self.spurs.settle()
         self._plain = self._nothing_between and not self.line.ringing

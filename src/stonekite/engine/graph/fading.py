@@ -10,6 +10,10 @@ def ramp(frames: int, start: int, length: int) -> np.ndarray:
     return 0.5 - 0.5 * np.cos(np.pi * (np.arange(start, start + frames) + 1) / length)
 
 
+Way = Callable[[np.ndarray, int], np.ndarray]
+"""Processes a block (2, frames), of what begins at a clock."""
+
+
 class Fade:
     """Goes over from one way of processing a block (2, frames) to another one within `length` frames."""
 
@@ -17,24 +21,19 @@ class Fade:
         self._length = length
         self._done = 0
 
-    def process(
-        self,
-        block: np.ndarray,
-        old: Callable[[np.ndarray], np.ndarray],
-        new: Callable[[np.ndarray], np.ndarray],
-    ) -> np.ndarray:
+    def process(self, block: np.ndarray, clock: int, old: Way, new: Way) -> np.ndarray:
         """What comes out: both ways hear the block as long as it takes. May give back and change the block itself."""
         count = min(block.shape[1], self._length - self._done)
         if count <= 0:
-            return new(block)
-        before = old(block[:, :count].copy())
+            return new(block, clock)
+        before = old(block[:, :count].copy(), clock)
         rise = ramp(count, self._done, self._length)
         self._done += count
-        first = new(block[:, :count].copy())
+        first = new(block[:, :count].copy(), clock)
         first = before + rise * (first - before)
         if count == block.shape[1]:
             return first
-        return np.concatenate([first, new(block[:, count:].copy())], axis=1)
+        return np.concatenate([first, new(block[:, count:].copy(), clock + count)], axis=1)
 
     @property
     def over(self) -> bool:

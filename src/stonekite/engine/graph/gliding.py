@@ -20,21 +20,18 @@ class Gliding:
 
     def process(self, legs: np.ndarray, clock: int, probe: "Probe | None" = None) -> None:
         """Process legs (2, frames) in place."""
-        place = clock
 
-        def old(block: np.ndarray) -> np.ndarray:
+        def old(block: np.ndarray, begin: int) -> np.ndarray:
             if self._old is not None:
-                self._old.process(block, clock)
+                self._old.process(block, begin)
             return block
 
-        def new(block: np.ndarray) -> np.ndarray:
-            nonlocal place
+        def new(block: np.ndarray, begin: int) -> np.ndarray:
             if self._new is not None:
-                self._new.process(block, place, probe)
-            place += block.shape[1]
+                self._new.process(block, begin, probe)
             return block
 
-        legs[:] = self._fade.process(legs, old, new)
+        legs[:] = self._fade.process(legs, clock, old, new)
 
 
 class Ringing:

@@ -2,45 +2,119 @@
 
 import copy
 import math
+from typing import Any
 
 import numpy as np
 
-from stonekite.session.types import Strip
+from stonekite.engine.graph.course import Course
+from stonekite.engine.graph.track import Following, Track
+from stonekite.lazy import lazy
+from stonekite.session.types import LEGS, Leg, Strip
 from stonekite.signal.delay import TAPS, FineDelay
+from stonekite.stages.base import Context
+from stonekite.stages.planning import awake, moved, moves_in, seam_memory
+
+moving_delay = lazy("stonekite.signal.moving_delay")
 
 
-def _samples(strip: Strip, rate: float) -> tuple[float, float]:
-    return strip.upper.delay_ms * 1e-3 * rate, strip.lower.delay_ms * 1e-3 * rate
+def _samples(leg: Leg, rate: float) -> float:
+    """The delay of a leg that stands still."""
+    still = moved(leg, np.zeros(1)) if leg.rides else leg
+    return round(float(np.max(still.delay_ms)) * 1e-3 * rate, 6)
+
+
+def _moves(strip: Strip) -> bool:
+    return any(moves_in(strip.leg(leg), "delay_ms") for leg in LEGS)
 
 
 def delays_latency(strip: Strip, rate: float) -> int:
     """Samples by which both legs are later than they are asked to be, so that one of them can be by parts of a sample."""
-    parts = any(round(samples, 6) % 1.0 for samples in _samples(strip, rate))
-    return TAPS // 2 if parts else 0
+    parts = any(_samples(strip.leg(leg), rate) % 1.0 for leg in LEGS)
+    return TAPS // 2 if parts or _moves(strip) else 0
+
+
+def samples_of(leg: Leg, context: Context) -> np.ndarray:
+    """Rows (n, 1) of the delay of a leg, in samples."""
+    return np.atleast_1d(leg.delay_ms)[:, None] * 1e-3 * context.rate
+
+
+class _Moving:
+    """Holds one leg back by a delay that rides, and by TAPS / 2 more."""
+
+    def __init__(self, leg: Leg, context: Context, course: Course, late: int) -> None:
+        self._track = Track(samples_of, leg, context)
+        self._rows = Following(self._track, context.rate, course, late)
+        self._course, self._late = course, late
+        self._tape = leg.delay_way == "tape"
+        points = [point.value for ride, _ in awake(leg) if ride.path == "delay_ms" for point in ride.points]
+        self.longest = math.ceil(max(points, default=leg.delay_ms) * 1e-3 * context.rate)
+        self._past = np.zeros(self.longest + TAPS)
+        self._state: np.ndarray | None = None
+
+    def process(self, leg: np.ndarray, clock: int) -> None:
+        """Hold back a signal (frames,) in place."""
+        joined = np.concatenate([self._past, leg])
+        self._past = joined[len(leg) :].copy()
+        rows = self._rows.block(clock, len(leg))
+        if self._tape:
+            moving_delay.as_tape(joined, *rows.cells, 0, moving_delay.phases(), leg)
+            return
+        marks, wanted, first = self._marks(clock, len(leg))
+        if self._state is None:
+            self._state = np.array([first, first, float(moving_delay.OVER)])
+        tables = moving_delay.phases(), moving_delay.rise()
+        moving_delay.going_over(joined, marks, wanted, self._state, *tables, leg)
+
+    def _marks(self, clock: int, frames: int) -> tuple[np.ndarray, np.ndarray, float]:
+        """Where in a block it may begin to go over, and to what; and what holds before the first of these."""
+        runs = self._course.runs(clock, frames, self._late)
+        ends = [*(first for first, _ in runs[1:]), frames]
+        marks: list[int] = []
+        wanted: list[float] = []
+        grid = moving_delay.OVER
+        for (first, place), end in zip(runs, ends, strict=True):
+            for at in range(-(-place // grid) * grid, place + end - first, grid):
+                marks.append(first + at - place)
+                wanted.append(self._at(at))
+        return np.array(marks, dtype=np.int64), np.array(wanted), self._at(runs[0][1] // grid * grid)
+
+    def _at(self, place: int) -> float:
+        return float(self._track.rows(place // self._track.cell, 1)[0, 0])
 
 
 class LegDelays:
-    """Holds the legs of a strip back. False where neither is."""
+    """Holds the legs of a strip back, which are so many samples `late`. False where neither is."""
 
-    def __init__(self, strip: Strip, rate: float) -> None:
-        self.layout = tuple(round(samples, 6) for samples in _samples(strip, rate))
-        self.latency = delays_latency(strip, rate)
-        self._delay = FineDelay((self.layout[0], self.layout[1]))
-        self.tail = math.ceil(max(self.layout))
+    def __init__(self, strip: Strip, context: Context, course: Course, late: int) -> None:
+        legs = strip.upper, strip.lower
+        self.latency = delays_latency(strip, context.rate)
+        self._moving: list[_Moving] = []
+        if _moves(strip):
+            self._moving = [_Moving(leg, context, course, late) for leg in legs]
+            longest: tuple[float, float] = (self._moving[0].longest, self._moving[1].longest)
+            self.layout: Any = tuple((leg.delay_ms, leg.delay_way, leg.rides) for leg in legs)
+        else:
+            longest = self.layout = _samples(legs[0], context.rate), _samples(legs[1], context.rate)
+        self._delay = None if self._moving else FineDelay(longest)
+        self._jumps = seam_memory(context.rate) if self._moving else 0
+        self.tail = math.ceil(max(longest))
         """Samples for which the later leg sounds on."""
 
     def __bool__(self) -> bool:
-        return any(self.layout)
+        return bool(self._moving) or self.tail > 0
 
     @property
     def memory(self) -> int:
-        return self.tail + 2 * self.latency
+        return self.tail + 2 * self.latency + self._jumps
 
     def take_over(self, other: "LegDelays") -> None:
         """Go on from the state of another one of the same layout."""
-        self._delay = copy.deepcopy(other._delay)
+        self._delay, self._moving = copy.deepcopy(other._delay), other._moving
 
-    def process(self, legs: np.ndarray) -> None:
+    def process(self, legs: np.ndarray, clock: int) -> None:
         """Hold back a block (2, frames) in place."""
-        if self:
+        if self._moving:
+            for leg, moving in zip(legs, self._moving, strict=True):
+                moving.process(leg, clock)
+        elif self and self._delay is not None:
             self._delay.process(legs)

@@ -9,12 +9,11 @@ import numpy as np
 
 from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.dry import Dry
-from stonekite.engine.graph.track import Following, Track, at_start, mix_of, nothing_of
-from stonekite.signal.decibels import gain_of
+from stonekite.engine.graph.track import GIVEN_BACK, PASSES, Following, Track, at_start, mix_of, nothing_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
-from stonekite.stages.machinery.rows import Rows, times
+from stonekite.stages.machinery.rows import Rows, times, times_leg
 from stonekite.stages.registry import kind_of
 
 if TYPE_CHECKING:
@@ -82,11 +81,11 @@ class Node:
         self._inner = inner
         self._waits = [Delay((inner - line.latency,) * 2) for line in self.lines]
         self._change_only = stage.change_only
-        self._given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
         stands = self.tracks[0].still
         self._standing = None if stands is None else (stands, (stands, stands))
         still = self._mixes.track.still
-        needs_dry = stage.change_only or still is None or bool((still.table != 1.0).any())
+        needs_dry = stage.change_only or still is None or bool((still.table[0, :2] != 1.0).any())
+        self._gives_back = still is None or still.table[0, GIVEN_BACK] != 1.0
         lent = None if twin is None else twin._dry
         self._dry: Dry | None = (
             Dry(self.kind, stage, context, self.latency, inner, late, course, lent) if needs_dry else None
@@ -111,10 +110,14 @@ class Node:
         if not finite(legs):
             legs[:] = clean(legs)
             self.state = self.kind.start(self.coefficients)
+        if dry is None and not self._gives_back:
+            return
+        mixes = self._mixes.block(clock, frames)
         if dry is not None:
-            self._blend(legs, dry, self._mixes.block(clock, frames))
-        if self._given_back != 1.0:
-            legs *= self._given_back
+            self._blend(legs, dry, mixes)
+        if self._gives_back:
+            for leg in legs:
+                times_leg(leg, mixes, GIVEN_BACK)
 
     def _through(self, clock: int, probe: "Probe | None") -> tuple[Callable[[np.ndarray], None], ...]:
         """The branches, as the kind runs them."""
@@ -180,8 +183,12 @@ class Node:
     def _blend(self, legs: np.ndarray, dry: np.ndarray, mixes: Rows) -> None:
         legs -= dry
         times(legs, mixes, 0)
-        if not self._change_only:
-            legs += dry
+        if self._change_only:  # but where it is out
+            if not mixes.moves:
+                return
+            for leg in dry:
+                times_leg(leg, mixes, PASSES)
+        legs += dry
 
     def same(self, other: "Node") -> bool:
         """Whether another node does the same at the same time."""

@@ -12,16 +12,15 @@ from stonekite.engine.graph.leg_delays import delays_latency
 from stonekite.engine.graph.line import Known, Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
-from stonekite.engine.graph.track import following_level
+from stonekite.engine.graph.track import LEVELS, factor_of, following, standing_of
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
 from stonekite.signal import matrix
-from stonekite.signal.decibels import gain_of
 from stonekite.signal.delay import FineDelay
 from stonekite.stages.base import Context
-from stonekite.stages.machinery.rows import times_leg
-from stonekite.stages.planning import along, seam_memory, still_level_db
+from stonekite.stages.machinery.rows import stacked, times, times_leg
+from stonekite.stages.planning import along, moves_in, seam_memory
 
 mixing = lazy("stonekite.signal.mixing")
 
@@ -62,11 +61,16 @@ def _mode(spur: Spur) -> str:
 
 
 def given(spur: Spur, split: Split) -> np.ndarray:
-    """Gains (2, 2) from what comes out of a spur (columns) to the legs behind their levels (rows)."""
-    level = gain_of(still_level_db(spur)) * (-1.0 if spur.inverted else 1.0)
+    """Gains (2, 2) from what comes out of a spur (columns) to the legs behind their levels (rows). Where its level or its
+    place moves, that has been done to it."""
+    moves = moves_in(spur, *LEVELS, "position")
+    spur = standing_of(spur)
+    level = 1.0 if moves else float(factor_of(spur))
     if spur.of_both:
         return level * np.eye(2)
     gains = np.zeros((2, 2))
+    if spur.placed and moves:
+        return stereo_to_legs(split)
     if spur.placed:
         gains[:, 0] = stereo_to_legs(split) @ np.array(shares(spur.position, "constant-power"))
     elif split.mode == _mode(spur):
@@ -75,6 +79,19 @@ def given(spur: Spur, split: Split) -> np.ndarray:
         decoded = np.eye(2) if _mode(spur) == "left-right" else matrix.decode(np.eye(2), split.matrix)
         gains[:, 0] = stereo_to_legs(split) @ decoded[:, ROWS[spur.source]]
     return level * gains
+
+
+def _levels_of(spur: Spur, context: Context) -> np.ndarray:
+    """Rows (n, 2) of what both rows that come out of a spur are levelled by; of one that is placed, left and right."""
+    level = factor_of(spur)
+    if spur.of_both or not spur.placed:
+        return stacked(level, level)
+    return stacked(*(level * share for share in shares(spur.position, "constant-power")))
+
+
+def _openings_of(spur: Spur, context: Context) -> np.ndarray:
+    """Rows (n, 1) of how far a spur is open."""
+    return 1.0 - np.atleast_1d(spur.closed)[:, None]
 
 
 class SpurNode:
@@ -95,12 +112,14 @@ class SpurNode:
         self.id = spur.id
         self.spur = spur
         self.taken = taken(spur, strip.split)
-        heard = not spur.muted and (spur.alone or not anything_alone(strip))
+        heard = spur.alone or not anything_alone(strip)
         self.gains = given(spur, strip.split) if heard else np.zeros((2, 2))
         self.line = Line(spur.branch.stages, context, late, course, known)
         self._jumps = seam_memory(context.rate)
-        self.level = following_level(spur, context, course, out_late)
-        self._open = 0.0 if spur.closed else 1.0
+        self.level = following((*LEVELS, "position"), _levels_of, spur, context, course, out_late)
+        self._spreads = spur.placed and not spur.of_both
+        self.door = following(("closed",), _openings_of, spur, context, course, late)
+        self._open = 0.0 if self.door is None and standing_of(spur).closed else 1.0
         self.opened = self._open
         """How far it is open now: it opens and closes within GLIDE_S."""
         self._step = 1.0 / max(1.0, GLIDE_S * context.rate)
@@ -118,13 +137,17 @@ class SpurNode:
         """What it takes (2, frames) becomes, in place, what comes out of it, without a level that stands."""
         if self.opened != self._open or self._open == 0.0:
             self._gate(rows)
+        if self.door is not None:
+            doors = self.door.block(clock, rows.shape[1])
+            for row in rows:
+                times_leg(row, doors, 0)
         self.line.process(rows, clock, probe)
         if self._waits:
             self.wait.process(rows)
         if self.level is not None:
-            levels = self.level.block(clock, rows.shape[1])
-            for row in rows:
-                times_leg(row, levels, 0)
+            if self._spreads:
+                rows[1] = rows[0]
+            times(rows, self.level.block(clock, rows.shape[1]), 0)
 
     def _gate(self, rows: np.ndarray) -> None:
         """Let in as much as it is open."""
@@ -138,7 +161,7 @@ class SpurNode:
 
     @property
     def memory(self) -> int:
-        jumps = 0 if self.level is None else self._jumps
+        jumps = self._jumps if self.level is not None or self.door is not None else 0
         return self.line.memory + self.line.latency + self.waits + jumps
 
     @property
@@ -180,7 +203,7 @@ class _Place:
     def fade(self, rows: np.ndarray) -> np.ndarray:
         """What comes out of it (2, frames), as it comes or goes: what it adds to the legs."""
         return self._fade.process(
-            rows, lambda part: _levelled(self.old, part), lambda part: _levelled(self.new, part)
+            rows, 0, lambda part, _: _levelled(self.old, part), lambda part, _: _levelled(self.new, part)
         )
 
 
@@ -326,6 +349,8 @@ class Spurs:
                 node.opened = before.opened
                 if node.level is not None:
                     node.level.glide_from(before.level)
+                if node.door is not None:
+                    node.door.glide_from(before.door)
                 changed = not np.array_equal(before.gains, node.gains)
                 places.append(_Place(before if changed else node, node, length if changed else 0))
                 continue

@@ -15,7 +15,7 @@ from stonekite.lazy import lazy
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import planning
 from stonekite.stages.base import LEGS, Context
-from stonekite.stages.machinery.rows import CELL, FINE, SEAM_S, Rows, moving, standing
+from stonekite.stages.machinery.rows import CELL, FINE, SEAM_S, Rows, moving, stacked, standing
 
 PIECE = 256
 """So many rows are made at once, and kept."""
@@ -38,16 +38,36 @@ def _beside() -> ThreadPoolExecutor:
     return _thread(os.getpid())
 
 
+GIVEN_BACK, PASSES = 2, 3
+
+
 def mix_of(stage: Any, context: Context) -> np.ndarray:
-    """Rows (n, 2) of how much of each leg is processed."""
+    """Rows (n, 4) of how much of each leg is processed, what is given back of the level (GIVEN_BACK), and how much passes
+    while the stage is out (PASSES)."""
+    into = np.atleast_1d(stage.inserted).astype(float)
     sides = [getattr(stage, leg) for leg in LEGS]
-    shares = [np.ones(1) if side is None else np.atleast_1d(side.mix) / 100.0 for side in sides]
-    return np.stack(np.broadcast_arrays(*shares), axis=-1)
+    shares = [into if side is None else into * np.atleast_1d(side.mix) / 100.0 for side in sides]
+    given_back = gain_of(stage.kept_db) if stage.level_kept else 1.0
+    return stacked(*shares, 1.0 + into * (given_back - 1.0), 1.0 - into)
 
 
-def level_of(holder: Any, context: Context) -> np.ndarray:
-    """Rows (n, 1) of the level of a leg or a spur, as a factor."""
-    return np.atleast_1d(gain_of(holder.level_db))[:, None]
+def factor_of(holder: Any) -> Any:
+    """The level of a leg or a spur with its polarity and its mute, as a factor: (n,) where one of them moves."""
+    turned, heard = 1.0 - 2.0 * np.asarray(holder.inverted), 1.0 - np.asarray(holder.muted)
+    return gain_of(holder.level_db) * turned * heard
+
+
+def standing_of(holder: Any) -> Any:
+    """A leg or a spur of which nothing moves, where its rides are."""
+    return planning.moved(holder, np.zeros(1)) if holder.rides else holder
+
+
+LEVELS = "level_db", "muted", "inverted"
+
+
+def level_of(leg: Any, context: Context) -> np.ndarray:
+    """Rows (n, 1) of the level of a leg."""
+    return np.atleast_1d(factor_of(leg))[:, None]
 
 
 def at_start(stage: Any) -> Any:
@@ -120,11 +140,13 @@ class Track:
         return rounding.between(rows, CELL // FINE)[:-1] if self._fine else np.ascontiguousarray(rows)
 
 
-def following_level(holder: Any, context: Context, course: Course, late: int) -> "Following | None":
-    """Who goes along the level of a leg or a spur, where it moves."""
-    if not planning.is_moving(holder):
+def following(
+    fields: tuple[str, ...], make: Maker, holder: Any, context: Context, course: Course, late: int
+) -> "Following | None":
+    """Who goes along what is made of some fields of a leg, a spur, the intake or the output; None where none moves."""
+    if not planning.moves_in(holder, *fields):
         return None
-    return Following(Track(level_of, holder, context), context.rate, course, late)
+    return Following(Track(make, holder, context), context.rate, course, late)
 
 
 @lru_cache(maxsize=1024)

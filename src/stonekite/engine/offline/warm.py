@@ -22,6 +22,7 @@ from stonekite.stages.base import LEGS, At, Context, Kind, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS, kind_of
+from stonekite.stages.riding import Point, Ride
 from stonekite.stages.settings import settings_of
 
 kept_kernels = lazy("stonekite.signal.kept_kernels")
@@ -36,12 +37,24 @@ _USUAL_S = 3.0
 
 def parts_of(strip: Strip) -> list[Strip]:
     """What a strip is made of, each by itself: its ends, and every stage, wherever it stands, without what is in it."""
-    ends = Strip(intake=strip.intake, split=strip.split, output=strip.output)
+    ends = Strip(
+        intake=strip.intake,
+        split=strip.split,
+        output=strip.output,
+        upper=_held_back(strip.upper),
+        lower=_held_back(strip.lower),
+    )
     found = {way_of(ends): ends}
     for _, stage in tree.walk(strip):
         part = part_of(strip, stage)
         found.setdefault(way_of(part), part)
     return list(found.values())
+
+
+def _held_back(leg: Leg) -> Leg:
+    """What of a leg needs kernels of its own: a delay that rides."""
+    rides = tuple(ride for ride in leg.rides if ride.path == "delay_ms" and not ride.stands)
+    return Leg(delay_way=leg.delay_way, rides=rides) if rides else Leg()
 
 
 def part_of(strip: Strip, stage: Stage) -> Strip:
@@ -57,6 +70,7 @@ def way_of(part: Strip) -> str:
         ends = (
             part.intake,
             part.output.limited,
+            tuple(leg.delay_way if leg.rides else "" for leg in (part.upper, part.lower)),
             msgspec.structs.replace(part.output, ceiling_db=-1.0) == Output(),
         )
         return f"{ENDS}-{hashlib.sha256(repr((ends, part.split.encoding is None)).encode()).hexdigest()[:16]}"
@@ -99,7 +113,7 @@ def warm_part(part: Strip) -> None:
     """Load, or compile, what one part needs."""
     if not part.stages:
         _warm_mixing()
-        part = msgspec.structs.replace(part, upper=Leg(level_db=-1.0))
+        part = msgspec.structs.replace(part, upper=msgspec.structs.replace(part.upper, level_db=-1.0))
     chain = Chain(part, RATE)
     chain.process(np.full((2, chain.latency + 600), 1e-3), 0)
     _made(way_of(part))
@@ -140,7 +154,10 @@ def _warm_ends() -> None:
     """Silence through all that is not a stage."""
     _warm_mixing()
     intake = Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37, trim_db=-1.0))
+    moving = Ride(path="delay_ms", points=(Point(at_s=0.0, value=1.0), Point(at_s=1.0, value=2.0)))
+    held_back = Leg(rides=(moving,)), Leg(rides=(moving,), delay_way="tape")
     for strip in (
+        Strip(upper=held_back[0], lower=held_back[1]),
         Strip(intake=intake, output=Output(limited=True, width=50.0)),
         Strip(upper=Leg(level_db=-1.0)),
         Strip(split=Split(mode="left-right"), upper=Leg(level_db=-1.0)),
