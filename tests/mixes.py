@@ -5,11 +5,14 @@ from pathlib import Path
 import msgspec
 import numpy as np
 from conftest import RATE, write_wav
-from trees import drawn, drawn_strip
+from trees import drawn, drawn_stage, drawn_strip
 
+from stonekite.session import edits, tree
 from stonekite.session.mix.fader import Fader, Send
-from stonekite.session.mix.wires import can_go
+from stonekite.session.mix.wires import can_go, going_on
 from stonekite.session.types import MIX, Bus, Mix, Sound, Source, Stem, Strip
+from stonekite.stages.base import HEARD, LEGS, Key
+from stonekite.stages.registry import KINDS
 
 
 def recording(path: Path, stereo: np.ndarray, rate: int = RATE) -> Source:
@@ -60,4 +63,23 @@ def drawn_sound(seed: int, sources: list[Source], buses: int = 3, strips: bool =
                 row[k] = msgspec.structs.replace(row[k], sends=tuple(sends))
                 joined = msgspec.structs.replace(joined, **{name: tuple(row)})
         sound = joined
+    return keyed(sound, rng) if strips else sound
+
+
+def keyed(sound: Sound, rng: np.random.Generator) -> Sound:
+    """A sound in which some strips have a detector more that hears another strip, wherever there is no circle."""
+    for path, one in list(tree.holders(sound)):
+        number = tree.number_of(one)
+        others = [other.id for other in going_on(sound) if can_go(sound, other.id, number)]
+        if not others or rng.random() < 0.5:
+            continue
+        heard = [str(rng.choice(list(HEARD))) for _ in LEGS]
+        key = Key(strip=int(rng.choice(others)), upper=heard[0], lower=heard[1])
+        kind = KINDS[str(rng.choice([tag for tag, kind in KINDS.items() if kind.hears_key]))]
+        stage = msgspec.structs.replace(
+            drawn_stage(kind.stage.__struct_config__.tag, rng, 70_000 + number), key=key
+        )
+        stages = (*one.strip.stages, stage) if rng.random() < 0.5 else (stage, *one.strip.stages)
+        strip = msgspec.structs.replace(one.strip, stages=stages)
+        sound = edits.put(sound, (*path, "strip"), strip)
     return sound

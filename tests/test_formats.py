@@ -52,6 +52,7 @@ NEW = {
     "grips": [],
     "sections": [],
     "made": None,
+    "key": None,
 }
 OF_A_SOUND = {"buses": [], "mix": json.loads(msgspec.json.encode(Mix()))}
 OF_A_STEM = {

@@ -215,6 +215,9 @@ def test_sessions_of_format_1_are_opened_with_all_that_is_in_them(tmp_path: Path
         assert [stem["strip"][leg].pop("rides") for leg in ("upper", "lower")] == [[], []]
         assert [stem["strip"][leg].pop("delay_ms") for leg in ("upper", "lower")] == [0.0, 0.0]
         assert [stem["strip"][leg].pop("delay_note") for leg in ("upper", "lower")] == ["", ""]
+        assert [stem["strip"][leg].pop("delay_way") for leg in ("upper", "lower")] == ["over", "over"]
+        assert [stem["strip"][end].pop("rides") for end in ("intake", "output")] == [[], []]
+        assert not any(stage.pop("key") for stage in stem["strip"]["stages"])
         assert stem["strip"].pop("grips") == []
         assert [stage.pop("rings_on") for stage in stem["strip"]["stages"]].count(True) == 0
         assert [stage.pop("rides") for stage in stem["strip"]["stages"]].count([]) == len(

@@ -193,6 +193,10 @@ class Blocks:
     """Frames for which it goes on to sound after its end: they can be read, and are no part of its length."""
     rows = 2
     """More where several recordings are read side by side."""
+    keys: tuple[int, ...] = ()
+    """The strips of which there is something to hear for detectors beside it."""
+    beside = np.empty((0, 0))
+    """That, of what was read last: (2 keys, frames)."""
 
     def __enter__(self) -> Self:
         return self

@@ -12,7 +12,7 @@ from stonekite.reports.page import Report, page
 from stonekite.reports.table import Column, as_csv, as_dict
 from stonekite.session import tree
 from stonekite.session.differences import described, differences
-from stonekite.session.mix import places
+from stonekite.session.mix import places, wires
 from stonekite.session.types import BlindTest, Session
 from stonekite.words import NAMES, number, said
 
@@ -63,19 +63,20 @@ def of_session(session: Session, place: int, columns: list[Column], about: list[
     """The report of what is open of a session, by its id: its columns as they were measured, its settings, versions and
     blind tests in words."""
     stem = places.as_stem(session.sound, place)
-    notes = []
+    notes, names = [], wires.names(session.sound)
     for version in session.versions:
         found = [
-            difference.sentence for difference in differences(tree.strip_in(version.sound, place), stem.strip)
+            difference.sentence
+            for difference in differences(tree.strip_in(version.sound, place), stem.strip, names)
         ]
         named = f"{version.name} ({version.note})" if version.note else version.name
         heading = said("From {version} to the state now").format(version=named)
         notes.append((heading, found or [said("nothing differs")]))
     if session.desk.blind_tests:
         notes.append((said("Blind tests"), [verdict(test) for test in session.desk.blind_tests]))
-    settings = [(said("the state now"), described(stem.strip))]
+    settings = [(said("the state now"), described(stem.strip, names))]
     settings += [
-        (version.name, described(tree.strip_in(version.sound, place))) for version in session.versions
+        (version.name, described(tree.strip_in(version.sound, place), names)) for version in session.versions
     ]
     return Report(said("{name}: is it better?").format(name=stem.name), about, columns, settings, notes)
 

@@ -1,6 +1,6 @@
 """What differs between two states of a strip, in words."""
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import pairwise
 from typing import Any, NamedTuple, cast
 
@@ -10,7 +10,7 @@ from stonekite.session import tree
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, Intake, Leg, Output, Split, Strip
 from stonekite.stages import riding
-from stonekite.stages.base import Stage
+from stonekite.stages.base import HEARD, Key, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import Setting, settings_of
@@ -35,10 +35,14 @@ class Difference(NamedTuple):
         return f"{self.place}: {self.before} → {self.after}"
 
 
-def differences(old: Strip, new: Strip) -> list[Difference]:
-    """All differences from one strip to another, in the order of the signal."""
+Names = Mapping[int, str]
+"""What stems and buses are called, by their ids."""
+
+
+def differences(old: Strip, new: Strip, strips: Names | None = None) -> list[Difference]:
+    """All differences from one strip to another, in the order of the signal; `strips` names those beside them."""
     found = [*_of_struct(said("Intake"), old.intake, new.intake), *_of_split(old.split, new.split)]
-    found += [*_of_stages(old, new), *_of_spurs(old, new)]
+    found += [*_of_stages(old, new, strips or {}), *_of_spurs(old, new)]
     for leg in LEGS:
         found += _of_struct(
             said("{name} leg").format(name=_component(new, leg)), getattr(old, leg), getattr(new, leg)
@@ -108,7 +112,18 @@ def names_of(strip: Strip) -> dict[int, str]:
     return found
 
 
-def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
+def key_words(key: Key | None, strips: Names) -> str:
+    """What the detectors of a stage hear."""
+    if key is None:
+        return said("its own legs")
+    name = strips.get(key.strip, said("another strip"))
+    upper, lower = HEARD[key.upper], HEARD[key.lower]
+    if key.upper == key.lower == "leg":
+        return name
+    return f"{name} ({upper if upper == lower else f'{upper}, {lower}'})"
+
+
+def _of_stages(old: Strip, new: Strip, strips: Names) -> Iterator[Difference]:
     before = {stage.id: stage for _, stage in tree.walk(old)}
     after = {stage.id: stage for _, stage in tree.walk(new)}
     names = {**names_of(old), **names_of(new)}
@@ -120,6 +135,9 @@ def _of_stages(old: Strip, new: Strip) -> Iterator[Difference]:
             yield Difference(names[number], "", said("added"), number)
         elif before[number] != stage:
             yield from _of_stage(names[number], before[number], stage, new)
+            if before[number].key != stage.key:
+                was, now = (key_words(one.key, strips) for one in (before[number], stage))
+                yield Difference(said("{name}, detectors hear").format(name=names[number]), was, now, number)
     yield from _of_places(old, new, names)
 
 
@@ -317,8 +335,9 @@ def _of_setting(place: str, setting: Setting, old: Any, new: Any, stage: int | N
         yield Difference(f"{place}, {label}", repr(old), repr(new), stage)
 
 
-def described(strip: Strip) -> list[tuple[str, list[str]]]:
-    """All that a strip does, in words: for each part of the signal path what it is called and its settings."""
+def described(strip: Strip, strips: Names | None = None) -> list[tuple[str, list[str]]]:
+    """All that a strip does, in words: for each part of the signal path what it is called and its settings; `strips`
+    names those beside it."""
     parts = [(said("Split"), [_split_words(strip.split)])]
     intake = [difference.sentence for difference in _of_struct(said("Intake"), Intake(), strip.intake)]
     if intake:
@@ -354,6 +373,8 @@ def described(strip: Strip) -> list[tuple[str, list[str]]]:
             learning = kind_of(stage).offers.learning
             if learning is not None and stage.shared.learned is not None:
                 lines.append(learning.told(stage))
+        if stage.key is not None:
+            lines.append(said("detectors hear {what}").format(what=key_words(stage.key, strips or {})))
         if stage.level_kept:
             lines.append(
                 said("level kept, {kept_db}").format(

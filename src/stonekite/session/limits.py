@@ -14,6 +14,7 @@ from stonekite.session.types import VERSIONS, Session, Sound, Strip
 from stonekite.stages import riding
 from stonekite.stages.base import HIGHEST_ID
 from stonekite.stages.branch import DEEPEST, MOST_STAGES
+from stonekite.stages.registry import kind_of, label_of
 from stonekite.words import said
 
 MAX_BYTES = 64 * 2**20
@@ -117,6 +118,10 @@ def _excess_of(strip: Strip) -> str:
         count += len(place.stages)
         if why := next((why for stage in place.stages if stage.rides and (why := riding.flaw(stage))), ""):
             return why
+        if (deaf := next((s for s in place.stages if s.key and not kind_of(s).hears_key), None)) is not None:
+            return said("{label}: it has no detector that could hear another strip.").format(
+                label=label_of(deaf)
+            )
     if count > MOST_IN_ALL:
         return said("A strip holds {most} stages at the most, with those that stand in others.").format(
             most=MOST_IN_ALL

@@ -128,7 +128,8 @@ def listed(folders: list[Path]) -> tuple[list[tuple[Path, Preset]], list[str]]:
 
 def of_stage(name: str, stage: Stage, about: str = "") -> Preset:
     """A preset that keeps a stage with both its sides."""
-    return Preset(name=name, about=about, scope="stage", stage=msgspec.structs.replace(stage, id=0, rides=()))
+    kept = tree.unkeyed(msgspec.structs.replace(stage, id=0, rides=()))
+    return Preset(name=name, about=about, scope="stage", stage=kept)
 
 
 def of_leg(name: str, stage: Stage, leg: LegName, about: str = "") -> Preset:
@@ -138,10 +139,10 @@ def of_leg(name: str, stage: Stage, leg: LegName, about: str = "") -> Preset:
 
 
 def of_strip(name: str, strip: Strip, about: str = "") -> Preset:
-    """A preset that keeps a strip, without its intake: that belongs to the recording."""
-    return Preset(
-        name=name, about=about, scope="strip", strip=msgspec.structs.replace(strip, intake=Strip().intake)
-    )
+    """A preset that keeps a strip, without its intake, which belongs to the recording, and without keys, which belong to
+    the session."""
+    kept = msgspec.structs.replace(tree.without_keys(strip), intake=Strip().intake)
+    return Preset(name=name, about=about, scope="strip", strip=kept)
 
 
 def on_stage(preset: Preset, stage: Any, first_id: int) -> Stage:
@@ -150,7 +151,7 @@ def on_stage(preset: Preset, stage: Any, first_id: int) -> Stage:
     """
     kept: Any
     kept, _ = tree.renumbered(preset.stage, first_id)
-    return msgspec.structs.replace(kept, id=stage.id, inserted=stage.inserted)
+    return msgspec.structs.replace(kept, id=stage.id, inserted=stage.inserted, key=stage.key)
 
 
 def on_leg(preset: Preset, stage: Any, leg: LegName) -> Stage:

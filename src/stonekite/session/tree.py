@@ -192,18 +192,15 @@ def rides_of(strip: Strip) -> Iterator[Ride]:
         yield from getattr(part, "rides", ())
 
 
-def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
-    """A strip in which the rides, wherever they stand, are changed ones. What keeps its own is the same object."""
+def with_stages(strip: Strip, change: Callable[[Any], Any]) -> Strip:
+    """A strip in which all stages, wherever they stand, are changed ones. What stays is the same object."""
 
     def of(one: Any) -> Any:
-        changed: dict[str, Any] = {}
-        if one.rides and (rides := change(one.rides)) is not one.rides:
-            changed["rides"] = rides
         inner = branches_of(one)
         made = tuple(map(in_branch, inner))
         if any(a is not b for a, b in zip(made, inner, strict=True)):
-            changed["branches"] = made
-        return msgspec.structs.replace(one, **changed) if changed else one
+            one = msgspec.structs.replace(one, branches=made)
+        return change(one)
 
     def in_branch(branch: Any) -> Any:
         stages = tuple(map(of, branch.stages))
@@ -211,22 +208,48 @@ def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
         return branch if same else msgspec.structs.replace(branch, stages=stages)
 
     def of_spur(spur: Any) -> Any:
-        rides, branch = change(spur.rides) if spur.rides else (), in_branch(spur.branch)
-        if rides is spur.rides and branch is spur.branch:
-            return spur
-        return msgspec.structs.replace(spur, rides=rides, branch=branch)
+        branch = in_branch(spur.branch)
+        return spur if branch is spur.branch else msgspec.structs.replace(spur, branch=branch)
 
     changed: dict[str, Any] = {}
-    for name in ENDS:
-        end = getattr(strip, name)
-        if end.rides and (rides := change(end.rides)) is not end.rides:
-            changed[name] = msgspec.structs.replace(end, rides=rides)
     for field, work in (("stages", of), ("spurs", of_spur)):
         row = getattr(strip, field)
         new = tuple(map(work, row))
         if any(a is not b for a, b in zip(new, row, strict=True)):
             changed[field] = new
     return msgspec.structs.replace(strip, **changed) if changed else strip
+
+
+def with_rides(strip: Strip, change: Callable[[Rides], Rides]) -> Strip:
+    """A strip in which the rides, wherever they stand, are changed ones. What keeps its own is the same object."""
+
+    def of(one: Any) -> Any:
+        rides = change(one.rides) if one.rides else one.rides
+        return one if rides is one.rides else msgspec.structs.replace(one, rides=rides)
+
+    strip = with_stages(strip, of)
+    changed: dict[str, Any] = {name: of(getattr(strip, name)) for name in ENDS}
+    changed["spurs"] = tuple(map(of, strip.spurs))
+    if all(changed[name] is getattr(strip, name) for name in ENDS) and all(
+        a is b for a, b in zip(changed["spurs"], strip.spurs, strict=True)
+    ):
+        return strip
+    return msgspec.structs.replace(strip, **changed)
+
+
+def without_keys(strip: Strip, number: int | None = None) -> Strip:
+    """A strip whose detectors hear their own legs, in place of one other strip or of any."""
+
+    def of(stage: Any) -> Any:
+        gone = stage.key is not None and number in (None, stage.key.strip)
+        return msgspec.structs.replace(stage, key=None) if gone else stage
+
+    return with_stages(strip, of)
+
+
+def unkeyed(stage: Stage) -> Stage:
+    """A stage of which, and of all in it, the detectors hear their own legs."""
+    return without_keys(Strip(stages=(stage,))).stages[0]
 
 
 def find(strip: Strip, number: int) -> tuple[Path, Stage]:

@@ -232,10 +232,12 @@ class Sound(Settings, frozen=True, kw_only=True):
 
 
 class Made(Settings, frozen=True, kw_only=True):
-    """What goes into the strip of a bus, or of the mix: in place of a recording."""
+    """What goes into the strip of a bus, of the mix, or of a stem whose detectors hear other strips, the `keys`: in place
+    of a recording."""
 
     sound: Sound
     of: Into
+    keys: Annotated[tuple[Into, ...], msgspec.Meta(max_length=STEMS + BUSES)] = ()
 
 
 class Version(Settings, frozen=True, kw_only=True):

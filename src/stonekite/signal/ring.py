@@ -26,6 +26,17 @@ class Ring:
         self._buffer[:, self._end : self._end + count] = block[:, block.shape[1] - count :]
         self._end += count
 
+    @property
+    def rows(self) -> int:
+        return self._buffer.shape[0]
+
+    def grown(self, rows: int, size: int) -> "Ring":
+        """One with at least as much room, that knows the same; what was not known is silent."""
+        larger = Ring(max(rows, self.rows), max(size, self.size))
+        if self.size:
+            larger.add(np.pad(self.last, ((0, larger.rows - self.rows), (0, 0))))
+        return larger
+
     def clear(self) -> None:
         """Forget everything."""
         self._buffer[:] = 0.0

@@ -46,6 +46,27 @@ Mix = Annotated[
 ]
 
 
+Heard = Literal["leg", "own", "left", "right", "mid", "side"]
+HEARD = {
+    "leg": said("the same leg"),
+    "own": said("its own leg"),
+    "left": said("Left"),
+    "right": said("Right"),
+    "mid": said("Mid"),
+    "side": said("Side"),
+}
+"""What of another strip the detector of a leg can hear."""
+
+
+class Key(Settings, frozen=True, kw_only=True):
+    """What the detectors of a stage hear in place of their own legs: what comes out of a stem or a bus of that id, before
+    its fader. Where that is not there, they hear their own."""
+
+    strip: Annotated[int, msgspec.Meta(ge=1, le=HIGHEST_ID)]
+    upper: Heard = "leg"
+    lower: Heard = "leg"
+
+
 class Side(Settings, frozen=True, kw_only=True):
     """One side of a stage: a kind adds its settings."""
 
@@ -60,7 +81,8 @@ class Stage(
     A kind subclasses this with a tag and two fields `upper` and `lower`, each a Side or None (then that leg
     passes through untouched and in time), and with a field `shared` where it has settings that are not of
     one side. `unlinked` names the settings that a linked stage does not carry across. `change_only` is how
-    the stage is heard while listening to what it does: wet less dry.
+    the stage is heard while listening to what it does: wet less dry. `key` is what the detectors of a kind that
+    `hears_key` hear in place of their own legs.
     """
 
     id: Identity
@@ -81,6 +103,7 @@ class Stage(
         False
     )
     rides: Rides = ()
+    key: Key | None = None
 
 
 @dataclass(frozen=True)
@@ -120,7 +143,8 @@ class At(msgspec.Struct, frozen=True, gc=False):
     has some, each of which processes a block (2, frames) in place, all of them `lines_late` samples late; a line that is
     called several times goes on where it was. `places` are where the block belongs in the recording: pairs of the first
     frame of a run and its place. `rows` are the numbers of the stage, as its kind makes them, where the block
-    comes in; `out` are those for what comes out of each leg, where the kind holds it back.
+    comes in; `out` are those for what comes out of each leg, where the kind holds it back. `key` (2, frames) is what the
+    detectors hear, where that is not the block itself.
     """
 
     clock: int
@@ -129,6 +153,13 @@ class At(msgspec.Struct, frozen=True, gc=False):
     places: tuple[tuple[int, int], ...] = ()
     rows: Rows = NOTHING
     out: tuple[Rows, Rows] = (NOTHING, NOTHING)
+    key: np.ndarray | None = None
+
+    def piece(self, first: int, last: int) -> "At":
+        """Of a part of the block, from a frame up to another one, for kinds that ask for no places."""
+        key = None if self.key is None else self.key[:, first:last]
+        rows = self.rows.within(first, last)
+        return msgspec.structs.replace(self, clock=self.clock + first, rows=rows, key=key)
 
     @property
     def runs(self) -> tuple[tuple[int, int], ...]:
@@ -356,6 +387,8 @@ class Kind:
     `seconds` of the context tell the place of each row, where anything moves."""
     follows_place: bool = False
     """Whether it asks for the places of its blocks."""
+    hears_key: bool = False
+    """Whether it has detectors that can hear another strip (At.key)."""
     joins: Callable[[Any, Any, int], None] | None = None
     """Of (new state, old state, frames): of a kind that writes down sound which comes back much later: for so many
     frames the old state works beside the new one, and what the new one writes has to go over from what the old one does;

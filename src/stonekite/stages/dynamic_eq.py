@@ -285,9 +285,10 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    heard = block
+    heard = block if at.key is None else at.key
     if any(coefficients.delays):
-        heard = block.copy()
+        if at.key is None:
+            heard = block.copy()
         state.delay.process(block)
     state.bank.process(heard, block, at.clock, at.rows.cells)
     signs = at.rows.table[-1, dynamic_bands.SIGN * dynamic_bands.LANES :][: dynamic_bands.LANES]
@@ -317,6 +318,7 @@ KIND = Kind(
     rows=rows,
     stands=stands,
     process=process,
+    hears_key=True,
     offers=Offers(
         bands=Bands(Band, BANDS, SHAPES, "range_db"),
         bands_now=bands_now,

@@ -49,7 +49,7 @@ def seam_memory(rate: float) -> int:
 
 def works(stage: Stage) -> bool:
     """Whether a stage has anything to do."""
-    if awake(stage):
+    if awake(stage) or (stage.key is not None and not kind_of(stage).hears_key):
         return True
     if not stage.inserted:
         return False

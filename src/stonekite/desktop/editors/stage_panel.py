@@ -12,6 +12,7 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.editors.bands_editor import BandsEditor
 from stonekite.desktop.editors.editor import Editor
+from stonekite.desktop.editors.key_button import KeyButton
 from stonekite.desktop.editors.stage_editor import StageEditor
 from stonekite.desktop.editors.unknown_editor import UnknownEditor
 from stonekite.desktop.model.document import Document
@@ -120,7 +121,9 @@ class StagePanel(QFrame):
         for part in (self.title, self.leg_choice, self.side_on, self.linked, self.words):
             head.addWidget(part)
         head.addStretch()
-        for widget in (self.level_kept, self.change, self.presets, self.more, self.inserted):
+        self.key = KeyButton(document)
+        self.key.refused.connect(actions.said)
+        for widget in (self.key, self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
         self.editors = _Made(self._make)
         self._stack = QStackedWidget()
@@ -255,6 +258,7 @@ class StagePanel(QFrame):
         told = "" if remark is None else remark(stage, leg, self._document.stem.source.rate)
         self.words.setText(" · ".join(words for words in (self._level_words(stage), told) if words))
         self.linked.setChecked(stage.linked)
+        self.key.show_stage(stage)
         self.level_kept.setChecked(stage.level_kept)
         self.inserted.show_value(stage.inserted)
         self.side_on.setChecked(getattr(stage, leg) is not None)

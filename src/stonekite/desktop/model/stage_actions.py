@@ -165,7 +165,7 @@ class StageActions(QObject):
         """Put the open stage on the clipboard, for this or another session."""
         if self.stage is None:
             return
-        text = msgspec.json.encode(self.stage)
+        text = msgspec.json.encode(tree.unkeyed(self.stage))  # a key belongs to the session
         data = QMimeData()
         data.setData(MIME, text)
         data.setText(text.decode())

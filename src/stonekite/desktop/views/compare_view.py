@@ -32,6 +32,7 @@ from stonekite.desktop.views.figure_table import FigureTable, TableHead
 from stonekite.desktop.views.switching import Switching
 from stonekite.session import tree
 from stonekite.session.differences import differences
+from stonekite.session.mix import wires
 from stonekite.session.types import Strip
 from stonekite.words import NAMES, clock, said
 
@@ -396,7 +397,8 @@ class CompareView(QWidget):
             self.list.show_differences(said("A finished recording: nothing is known of its settings."), False)
             return
         versions = [key for key in (self.before, self.after) if key.startswith("version")]
-        self.list.show_differences(differences(one, two), len(versions) == 1)
+        found = differences(one, two, wires.names(self._document.session.sound))
+        self.list.show_differences(found, len(versions) == 1)
 
     def resizeEvent(self, event) -> None:
         width = event.size().width()

@@ -12,6 +12,7 @@ from stonekite.engine.graph.course import Course
 from stonekite.engine.graph.ends import IntakeNode, OutputNode, intake_latency, output_latency
 from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.joint import Joint
+from stonekite.engine.graph.keys import Keys
 from stonekite.engine.graph.line import Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import END, Probe
@@ -75,7 +76,8 @@ class Chain:
     does anything gives back its input bit for bit: it does not even encode and decode. It can be made later than it has
     to be, `at_least` so many samples, to be in time with another one. What is damaged in its input is silence to it.
     `course` tells where the clock is in the recording, where playing goes round a loop. What an `older` chain has
-    designed for the same settings is not designed again.
+    designed for the same settings is not designed again. Blocks may have more rows than those of the recording: two of
+    each strip that detectors hear, from the row of `key_rows` on, counted behind the first two.
     """
 
     def __init__(
@@ -85,6 +87,7 @@ class Chain:
         at_least: int = 0,
         course: Course | None = None,
         older: "Chain | None" = None,
+        key_rows: dict[int, int] | None = None,
     ) -> None:
         self.strip = strip
         self.course = Course() if course is None else course
@@ -101,7 +104,8 @@ class Chain:
         """So many frames of what waits are still from before the beginning: nothing hears them."""
         before = wait + intake_latency(strip.intake, rate)
         context, ends = _context(strip, rate), Context(rate)
-        inside = self.course.behind(wait)
+        self.keys = Keys({} if key_rows is None else key_rows, wait)
+        inside = self.course.behind(wait, self.keys)
         self._intake = IntakeNode(strip.intake, ends, inside, wait) if strip.intake != Intake() else None
         known = {} if older is None else older.known
         self.line = Line(strip.stages, context, before, inside, known)
@@ -205,10 +209,13 @@ class Chain:
         return legs if self._decoding is None else _crossed(legs, self._decoding)
 
     def process(self, stereo: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
-        """A block (2, frames) through the strip; `clock` counts what went in before it.
+        """A block (2, frames), or more rows with keys, through the strip; `clock` counts what went in before it.
 
-        Returns a new array, or `stereo` itself if the chain is transparent and not looked into.
+        Returns a new array (2, frames), or `stereo` itself if the chain is transparent and not looked into.
         """
+        if stereo.shape[0] > 2:
+            self.keys.put(stereo[2:], clock)
+            stereo = stereo[:2]
         if self._empty and probe is None:
             out = np.empty(stereo.shape)
             if mixing.cross_twice(np.ascontiguousarray(stereo), self._encoding, self._joining, out):
@@ -239,7 +246,7 @@ class Chain:
         they hand on between them being their own. Each can be at work on another block at the same time, if each gets
         all blocks in their order. Not while it is changing.
         """
-        if self._plain or self.changing or self._late is not None:
+        if self._plain or self.changing or self._late is not None or self.keys.rows:
             return [self.process]
 
         def enter(stereo: np.ndarray, clock: int) -> _Carried:
@@ -371,6 +378,7 @@ class Chain:
             self.line.take_over(heritage.partners, length)
             self.spurs.take_over(heritage.partners, length)
             return
+        self.keys.go_on_from(old.keys)
         self.line.glide_from(old.line, heritage.partners, length)
         self.spurs.glide_from(old.spurs, heritage.partners, length)
         self._joint.glide_from(old._joint, length)

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+from stonekite.engine.graph.keys import Keys
+
 Runs = tuple[tuple[int, int], ...]
 
 REMEMBERED = 4096
@@ -11,15 +13,17 @@ REMEMBERED = 4096
 @dataclass(frozen=True)
 class Course:
     """The jumps of the place against the clock: pairs of the clock at which one happened, and by how much the place is
-    ahead of the clock from there on. `later` is how far behind the source the clock is that is asked with.
+    ahead of the clock from there on. `later` is how far behind the source the clock is that is asked with. `keys` is what
+    other strips give there.
     """
 
     jumps: list[tuple[int, int]] = field(default_factory=list)
     later: int = 0
+    keys: Keys | None = None
 
-    def behind(self, frames: int) -> "Course":
-        """The same course for who has a clock that is so many frames behind."""
-        return Course(self.jumps, self.later + frames)
+    def behind(self, frames: int, keys: Keys | None = None) -> "Course":
+        """The same course for who has a clock that is so many frames behind, and hears keys."""
+        return Course(self.jumps, self.later + frames, keys)
 
     def begin(self) -> None:
         """A new start: place and clock are the same."""

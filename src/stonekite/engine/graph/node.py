@@ -59,6 +59,9 @@ class Node:
         self.plan = plan
         self.late = late
         self._course = course
+        self._key = stage.key
+        if self._key is not None and course.keys is not None:
+            course.keys.room_for(late)
         self.tracks: tuple[Track, Track] = _tracks(self.kind, stage, context) if twin is None else twin.tracks
         own = context.rate, course
         self._rows = Following(self.tracks[0], *own, late, self.kind.placed)
@@ -103,7 +106,12 @@ class Node:
             dry = self._dry.process(legs, clock)
         through = self._through(clock, probe) if self.lines else ()
         rows, out = self._standing or self._numbers(clock, frames)
-        at = At(clock, through, self._inner, places, rows, out)
+        key = None
+        if self._key is not None and self._course.keys is not None:
+            key = self._course.keys.legs(self._key, self.context.matrix, legs, clock, self.late)
+            if key is not None and not self.kind.hears_key:  # what a detector hears is listened to
+                legs[:], key = key, None
+        at = At(clock, through, self._inner, places, rows, out, key)
         self.kind.process(self.state, self.coefficients, legs, at)
         if self._aligns:
             self._alignment.process(legs)

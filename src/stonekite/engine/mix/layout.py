@@ -1,14 +1,14 @@
 """What a mixer is made from: strips in their order, where stems begin, and by which gains they are joined."""
 
 import math
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from stonekite.engine.graph.ends import shares
 from stonekite.session import tree
 from stonekite.session.mix import wires
-from stonekite.session.types import Sound, Strip
+from stonekite.session.types import Made, Sound, Strip
 from stonekite.signal.decibels import gain_of
 
 ALONE = 1
@@ -19,11 +19,12 @@ ALONE = 1
 class Layout:
     """The strips by their ids, each behind all that goes into it; the last is the one that all goes into. `stems` are
     those of what comes in, in its order. `gains` (2, 2) are those of the wires, from left and right (columns) to left and
-    right (rows)."""
+    right (rows). `keys` are the strips that detectors of a strip hear."""
 
     strips: dict[int, Strip]
     stems: tuple[int, ...]
     gains: dict[tuple[int, int], np.ndarray] = field(default_factory=dict)
+    keys: dict[int, tuple[int, ...]] = field(default_factory=dict)
 
     @property
     def order(self) -> tuple[int, ...]:
@@ -45,6 +46,19 @@ def alone(strip: Strip) -> Layout:
 
 def laid_out(sound: Sound) -> Layout:
     """Of all strips of a sound. Raises ValueError with a sentence if they cannot be joined."""
+    return _laid_out(sound, wires.keys(sound))
+
+
+def made_for(made: Made) -> Layout:
+    """Of all strips whose sound goes into one, or is heard by its detectors."""
+    layout = _laid_out(made.sound, {**wires.keys(made.sound), made.of: made.keys})
+    # Nothing but the mix hears what is made: it comes behind all that its detectors hear.
+    behind = {number: layout.strips[number] for number in (made.of, layout.last)}
+    strips = {number: strip for number, strip in layout.strips.items() if number not in behind}
+    return replace(layout, strips=strips | behind)
+
+
+def _laid_out(sound: Sound, keys: dict[int, tuple[int, ...]]) -> Layout:
     by_id = {tree.number_of(one): one for _, one in tree.holders(sound)}
     order = wires.order(sound)
     gains: dict[tuple[int, int], np.ndarray] = {}
@@ -53,7 +67,10 @@ def laid_out(sound: Sound) -> Layout:
     for wire in wires.open_wires(sound):
         gains[wire.source, wire.to] = gains[wire.source, wire.to] + wire_gains(wire)
     return Layout(
-        {number: by_id[number].strip for number in order}, tuple(stem.id for stem in sound.stems), gains
+        {number: by_id[number].strip for number in order},
+        tuple(stem.id for stem in sound.stems),
+        gains,
+        keys,
     )
 
 

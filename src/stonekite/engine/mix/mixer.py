@@ -17,6 +17,7 @@ from stonekite.engine.mix.layout import Layout
 from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S
 from stonekite.engine.mix.wire import Past, Wire
 from stonekite.session.types import Strip
+from stonekite.signal.sanity import clean
 from stonekite.stages.planning import CannotBuild
 
 AT_ONCE = 2
@@ -54,8 +55,13 @@ class Mixer:
             number: Changing(strip, rate, recall, helper, turns) for number, strip in layout.strips.items()
         }
         self._rows = {number: 2 * k for k, number in enumerate(layout.stems)}
-        self._wires = {ends: Wire(gains) for ends, gains in layout.gains.items()}
+        self._wires: dict[tuple[int, int], Wire] = {}
+        self._keys: dict[tuple[int, int], Wire] = {}
+        """From a strip to one whose detectors hear it."""
+        self._feeds: dict[int, Wire] = {}
+        """From what comes in to the strip of each stem."""
         self._past = {number: Past() for number in layout.strips}
+        self._fed = {number: Past() for number in layout.stems}
         self._known_late: tuple[int, ...] = ()
         self._late: dict[int, int] = {}
         self._begun: dict[int, int] = {}
@@ -82,7 +88,7 @@ class Mixer:
         """The most of a number of each strip that comes together on a way through."""
         found: dict[int, int] = {}
         for number in self.layout.order:
-            before = [found[source] for source, to in self._wires if to == number]
+            before = [found[source] for source in self._before(number)]
             found[number] = of[number] + max(before, default=0)
         return max(found.values())
 
@@ -122,6 +128,10 @@ class Mixer:
                 return refused
         return None
 
+    def _before(self, number: int) -> list[int]:
+        """All strips that one hears, with its detectors, too."""
+        return [source for source, to in (*self._wires, *self._keys) if to == number]
+
     # Other settings
 
     def want(self, layout: Layout, beside: dict[int, tuple[Strip, ...]]) -> None:
@@ -152,8 +162,24 @@ class Mixer:
             else:
                 self._wires[ends] = wire = Wire(np.zeros((2, 2)))
                 wire.aim(gains, 0, length)
+        self._hear_keys(layout)
         self.layout = layout
         self._known_late = ()
+
+    def _hear_keys(self, layout: Layout) -> None:
+        """Have detectors hear what they do in a layout. What one has heard keeps its place beside its strip: settings
+        that go over know it there."""
+        for number, heard in layout.keys.items():
+            rows = self.parts[number].player.key_rows
+            for source in heard:
+                rows.setdefault(source, 2 * len(rows))
+        places = {number: k for k, number in enumerate(layout.order)}
+        self._keys = {
+            (source, number): self._keys.get((source, number)) or Wire(np.eye(2))
+            for number, part in self.parts.items()
+            for source in part.player.key_rows
+            if places[source] < places[number]
+        }
 
     def hear(self, number: int, glide_s: float = SWITCH_S) -> None:
         """Have another strip come out; the last one in place of one that is not there, as in a version of before it."""
@@ -200,14 +226,13 @@ class Mixer:
         self._known_late = known
         before = dict(self._late)
         for number in self.layout.order:
-            self._late[number] = max(
-                (self._out(source) for source, to in self._wires if to == number), default=0
-            )
-        for ends, wire in self._wires.items():
+            self._late[number] = max(map(self._out, self._before(number)), default=0)
+        inner = [(wire, self._delay(ends)) for ends, wire in (*self._wires.items(), *self._keys.items())]
+        for wire, delay in [*inner, *((wire, self._late[number]) for number, wire in self._feeds.items())]:
             if at_once:
-                wire.set(self._delay(ends))
+                wire.set(delay)
             else:
-                wire.aim(wire.aimed, self._delay(ends), int(GLIDE_S * self.rate))
+                wire.aim(wire.aimed, delay, int(GLIDE_S * self.rate))
         for number, past in self._past.items():
             past.room_for(self._more(number))
         if not at_once:
@@ -229,7 +254,12 @@ class Mixer:
             part.drop_wishes()
             part.begin()
         self._wires = {ends: Wire(gains) for ends, gains in self.layout.gains.items()}
-        for past in self._past.values():
+        self._feeds = {number: Wire(np.eye(2)) for number in self._rows}
+        self._keys = {}
+        for part in self.parts.values():
+            part.player.key_rows.clear()
+        self._hear_keys(self.layout)
+        for past in (*self._past.values(), *self._fed.values()):
             past.clear()
         self._fade, self._faded_from = Fade(0), None
         self._known_late, self._late = (), dict.fromkeys(self.layout.strips, 0)
@@ -276,6 +306,8 @@ class Mixer:
             self._meter(outs)
         for number, out in outs.items():
             self._past[number].add(out)
+        for number, first in self._rows.items():
+            self._fed[number].add(stems[first : first + 2])
         return shown
 
     def _rows_at_once(self) -> list[list[int]]:
@@ -283,7 +315,7 @@ class Mixer:
         rows: list[list[int]] = []
         depth: dict[int, int] = {}
         for number in self.layout.order:
-            depth[number] = max((depth[source] + 1 for source, to in self._wires if to == number), default=0)
+            depth[number] = max((depth[source] + 1 for source in self._before(number)), default=0)
             if depth[number] == len(rows):
                 rows.append([])
             rows[depth[number]].append(number)
@@ -310,7 +342,8 @@ class Mixer:
     def _meter(self, outs: dict[int, np.ndarray]) -> None:
         for number, out in outs.items():
             peaks = self._peaks.setdefault(number, np.zeros(4))
-            np.maximum(peaks[:2], np.abs(self._inputs[number]).max(axis=1, initial=0.0), out=peaks[:2])
+            into = self._inputs[number][:2]
+            np.maximum(peaks[:2], np.abs(into).max(axis=1, initial=0.0), out=peaks[:2])
             np.maximum(peaks[2:], np.abs(out).max(axis=1, initial=0.0), out=peaks[2:])
 
     def take_peaks(self) -> dict[int, np.ndarray]:
@@ -320,7 +353,7 @@ class Mixer:
 
     @property
     def heard_input(self) -> np.ndarray:
-        """What went into the strip that is heard, of the last block."""
+        """What went into the strip that is heard, of the last block, with what its detectors heard in further rows."""
         return self._inputs[self.heard]
 
     @property
@@ -338,13 +371,19 @@ class Mixer:
         return self._clock(self.heard, clock)
 
     def _input(self, number: int, stems: np.ndarray, outs: dict[int, np.ndarray]) -> np.ndarray:
-        row = self._rows.get(number)
-        if row is not None:
+        row, key_rows = self._rows.get(number), self.parts[number].player.key_rows
+        if row is not None and not self._late[number] and not key_rows and self._feeds[number].rests:
             return stems[row : row + 2]
-        whole = np.zeros((2, stems.shape[1]))
+        whole = np.zeros((2 + 2 * len(key_rows), stems.shape[1]))
+        if row is not None:
+            self._feeds[number].add(clean(stems[row : row + 2]), self._fed[number], whole[:2])
         for (source, to), wire in self._wires.items():
             if to == number:
-                wire.add(outs[source], self._past[source], whole)
+                wire.add(outs[source], self._past[source], whole[:2])
+        for (source, to), wire in self._keys.items():
+            if to == number:
+                there = whole[2 + key_rows[source] :][:2]
+                wire.add(outs[source], self._past[source], there)
         return whole
 
     def _through(self, number: int, source: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:

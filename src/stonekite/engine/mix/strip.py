@@ -36,7 +36,7 @@ class Prepared:
     """
 
     def __init__(self, strip: Strip, old: Chain, at_least: int) -> None:
-        self.chain = Chain(strip, old.rate, at_least, old.course, old)
+        self.chain = Chain(strip, old.rate, at_least, old.course, old, old.keys.rows)
         self.old = old
         self.at_least = at_least
         self._heritage = self.chain.heritage(old)
@@ -90,7 +90,9 @@ class StripPlayer:
         self.rate = rate
         self.at_least = at_least
         self.course = Course()
-        self._chain = Chain(strip, rate, at_least, self.course)
+        self.key_rows: dict[int, int] = {}
+        """Where in what comes in the strips are that detectors hear: see Chain."""
+        self._chain = Chain(strip, rate, at_least, self.course, key_rows=self.key_rows)
         self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
         self._glided = self._length = max(1, int(GLIDE_S * rate))
@@ -123,9 +125,7 @@ class StripPlayer:
     def room_for(self, frames: int) -> None:
         """Remember at least so many frames."""
         if frames > self._history.size:
-            longer = Ring(2, frames)
-            longer.add(self._history.last)
-            self._history = longer
+            self._history = self._history.grown(0, frames)
 
     def heard(self, frames: int) -> np.ndarray:
         """The last frames (2, n) that were played, as many of those asked for as are remembered; a copy."""
@@ -161,20 +161,23 @@ class StripPlayer:
     def set(self, strip: Strip) -> None:
         """Take other settings at once, for a new start."""
         self.course.begin()
-        self._chain = Chain(strip, self.rate, self.at_least, self.course)
+        self._chain = Chain(strip, self.rate, self.at_least, self.course, key_rows=self.key_rows)
         self._beside = self._waiting = None
         self._glided = self._length
         self._history.clear()
         self.room_for(int(MEMORY_S * self.rate) + 2 * self._chain.latency)
 
     def remember(self, history: np.ndarray) -> None:
-        """What was heard before now, (2, frames), where more is known of it than this player was given."""
+        """What was heard before now, (2, frames), where more is known of it than this player was given; not where keys
+        are heard, of which no more is known."""
+        if self.key_rows:
+            return
         self._history.clear()
         self._history.add(history)
 
     def warm(self, history: np.ndarray, clock: int) -> None:
         """Hear `history` (2, frames), which ends at `clock`, without giving anything."""
-        self._history.add(history)
+        self._add(history)
         if self._chain.transparent:
             return
         start = clock - history.shape[1]
@@ -196,17 +199,24 @@ class StripPlayer:
         return old + rise * (now - old)
 
     def _late(self, stereo: np.ndarray, samples: int) -> np.ndarray:
+        stereo = stereo[:2]
         if not samples:
             return stereo
         self.room_for(samples)
-        joined = np.concatenate([self._history.last[:, -samples:], stereo], axis=1)
+        joined = np.concatenate([self._history.last[:2, -samples:], stereo], axis=1)
         return joined[:, : stereo.shape[1]]
+
+    def _add(self, block: np.ndarray) -> None:
+        """Remember a block, with the keys beside it."""
+        if block.shape[0] > self._history.rows:
+            self._history = self._history.grown(block.shape[0], 0)
+        self._history.add(block)
 
     def process(self, stereo: np.ndarray, clock: int, probe: Probe | None = None) -> np.ndarray:
         """A block (2, frames) through the strip; the result does not depend on the block size."""
         if not self.gliding:
             out = self._chain.process(stereo, clock, probe)
-            self._history.add(stereo)
+            self._add(stereo)
             return out
         count = min(stereo.shape[1], self._length - self._glided)
         first = stereo[:, :count]
@@ -214,7 +224,7 @@ class StripPlayer:
         out = self._chain.process(first, clock, probe)
         if old is not None:
             out = old + ramp(count, self._glided, self._length) * (out - old)
-        self._history.add(first)
+        self._add(first)
         self._glided += count
         if self._glided == self._length:
             self._beside = None

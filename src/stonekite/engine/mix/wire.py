@@ -18,9 +18,7 @@ class Past:
     def room_for(self, frames: int) -> None:
         """Keep at least so many."""
         if frames > self._ring.size:
-            longer = Ring(2, frames)
-            longer.add(self._ring.last)
-            self._ring = longer
+            self._ring = self._ring.grown(2, frames)
 
     def add(self, block: np.ndarray) -> None:
         """Remember a block (2, frames) that came out."""

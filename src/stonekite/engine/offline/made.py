@@ -7,7 +7,7 @@ from pathlib import Path
 import numpy as np
 
 from stonekite.engine.mix.feeds import Feeds
-from stonekite.engine.mix.layout import laid_out
+from stonekite.engine.mix.layout import made_for
 from stonekite.engine.mix.mixer import Mixer
 from stonekite.engine.mix.strip import WARM_BLOCK
 from stonekite.engine.offline.relay import most_threads
@@ -48,7 +48,8 @@ class MadeReader(Blocks):
     def __init__(self, made: Made, source: Source, opened: Opened, ahead: int = 0) -> None:
         self._feeds = feeds(made.sound, opened, ahead)
         rate = self._feeds.facts.rate
-        layout = laid_out(made.sound)
+        layout = made_for(made)
+        self.keys = made.keys
         several = len(layout.strips) > FEW_STRIPS
         self._crew = ThreadPoolExecutor(most_threads(), thread_name_prefix="strips") if several else None
         self._mixer = Mixer(layout, rate, crew=self._crew)
@@ -94,4 +95,6 @@ class MadeReader(Blocks):
             block = np.pad(block, ((0, 0), (0, frames - block.shape[1])))
         self._mixer.process(block, self._clock)
         self._clock += frames
-        return self._mixer.heard_input.copy()
+        heard = self._mixer.heard_input
+        self.beside = heard[2:].copy()
+        return heard[:2].copy()

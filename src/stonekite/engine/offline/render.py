@@ -48,6 +48,7 @@ def rendered(
     on several blocks at once, where no probe looks at them.
     """
     chain = chain or Chain(strip, reader.facts.rate)
+    chain.keys.rows.update({number: 2 * k for k, number in enumerate(reader.keys)})
     start, stop = span or (0, reader.facts.frames)
     begin = max(0, start - min(chain.memory, int(BEFORE_S * reader.facts.rate)))
     more = 0 if span is not None else frames_of(tail, reader.tail + chain.tail, reader.facts.rate)
@@ -62,7 +63,7 @@ def rendered(
         now = min(left, processed.shape[1] - early)
         left -= now
         if now > 0:
-            yield unprocessed[:, early : early + now], processed[:, early : early + now]
+            yield unprocessed[:2, early : early + now], processed[:, early : early + now]
         if not left and early + now < processed.shape[1]:
             rest = processed[:, early + now :]
             break
@@ -84,7 +85,7 @@ def _through(
     chain: Chain, sources: Iterator[np.ndarray], clock: int, probe: Probe | None, threads: int | None
 ) -> Iterator[tuple[np.ndarray, np.ndarray]]:
     """Blocks of a source and what a chain makes of them, its latency taken out."""
-    lead = np.empty((2, 0))
+    lead: np.ndarray | None = None
     skip = chain.latency
     if threads == 1 or probe is not None:
         results = _one_by_one(chain, sources, clock, probe)
@@ -95,7 +96,7 @@ def _through(
             dropped = min(skip, processed.shape[1])
             processed = processed[:, dropped:]
             skip -= dropped
-            lead = np.concatenate([lead, source], axis=1) if chain.latency else source
+            lead = source if lead is None or not chain.latency else np.concatenate([lead, source], axis=1)
             count = processed.shape[1]
             if count:
                 yield lead[:, :count], processed
@@ -115,9 +116,9 @@ def _with_silence(reader: Blocks, block: int, late: int, start: int, stop: int) 
     given = start
     for source in reader.blocks(block, start, stop + late, beyond=True):
         given += source.shape[1]
-        yield source
+        yield np.concatenate([source, reader.beside]) if reader.keys else source
     missing = min(late, stop + late - given)
     while missing > 0:
         count = min(missing, block)
-        yield np.zeros((2, count))
+        yield np.zeros((2 + 2 * len(reader.keys), count))
         missing -= count

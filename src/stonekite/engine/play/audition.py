@@ -78,7 +78,7 @@ def _heard(stage: Stage, audition: Audition) -> Stage:
         return msgspec.structs.replace(stage, change_only=True)
     if audition.what == "detector":
         detector = kind_of(stage).offers.detector
-        return stage if detector is None else detector(stage)
+        return stage if detector is None else msgspec.structs.replace(detector(stage), key=stage.key)
     side = getattr(stage, audition.leg)
     bands = getattr(side, "bands", ())
     band = bands[audition.slot] if audition.slot < len(bands) else None

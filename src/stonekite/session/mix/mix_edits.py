@@ -5,11 +5,12 @@ from typing import Any, Literal
 
 import msgspec
 
-from stonekite.session import presets, tree
+from stonekite.session import edits, presets, tree
 from stonekite.session.mix import wires
 from stonekite.session.mix.fader import Fader, Send
 from stonekite.session.mix.places import is_there, length_s
 from stonekite.session.types import BUSES, HUES, STEMS, Bus, Session, Sound, Source, Split, Stem, Strip
+from stonekite.stages.base import Key
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.drive import Drive
 from stonekite.stages.echo.settings import Echo
@@ -148,7 +149,7 @@ def remove(session: Session, number: int) -> Session:
     if isinstance(gone, Stem):
         if len(sound.stems) == 1:
             raise ValueError(said("This is the only stem: a session has one at least."))
-        return _with(session, stems=tuple(stem for stem in sound.stems if stem.id != number))
+        return unheard(_with(session, stems=tuple(stem for stem in sound.stems if stem.id != number)), number)
 
     def without(one: Any) -> Any:
         sends = tuple(send for send in one.sends if send.to != number)
@@ -160,7 +161,23 @@ def remove(session: Session, number: int) -> Session:
         )
 
     buses = tuple(without(bus) for bus in sound.buses if bus.id != number)
-    return _with(session, stems=tuple(map(without, sound.stems)), buses=buses)
+    return unheard(_with(session, stems=tuple(map(without, sound.stems)), buses=buses), number)
+
+
+def unheard(session: Session, number: int) -> Session:
+    """A session in which no detector hears a strip of that id, which is gone."""
+    sound = tree.with_strips(session.sound, lambda strip: tree.without_keys(strip, number))
+    return session if sound is session.sound else msgspec.structs.replace(session, sound=sound)
+
+
+def put_key(session: Session, strip: int, stage: int, key: Key | None) -> Session:
+    """A session in which the detectors of a stage, in the strip of that id, hear another strip, or their own legs (None).
+    Raises LookupError, and ValueError with a sentence where strips would hear each other in a circle."""
+    if key is not None and not wires.can_go(session.sound, key.strip, strip):
+        raise ValueError(said("A strip cannot hear what goes out of it, or itself."))
+    place = (*tree.holder_path(session.sound, strip), "strip")
+    path, _ = tree.find(tree.at(session.sound, place), stage)
+    return edits.put(session, ("sound", *place, *path, "key"), key)
 
 
 def moved(session: Session, number: int, where: int) -> Session:

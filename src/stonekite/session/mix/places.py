@@ -42,6 +42,11 @@ def is_there(sound: Sound, number: int) -> bool:
     return any(tree.number_of(one) == number for _, one in tree.holders(sound))
 
 
+def is_stem(sound: Sound, number: int) -> bool:
+    """Whether a sound has a stem of that id."""
+    return any(stem.id == number for stem in sound.stems)
+
+
 def is_one(sound: Sound) -> bool:
     """Whether a sound is one recording from its beginning on: then its timeline is the recording itself."""
     stem = sound.stems[0]
@@ -89,7 +94,8 @@ def _as_stem(sound: Sound, number: int) -> Stem:
 def made_of(sound: Sound, of: int) -> Made:
     """What goes into a strip of a sound: of the sound no more than that needs. What changes nothing of it gives an equal
     value."""
-    needed = {of} if any(stem.id == of for stem in sound.stems) else {of} | wires.upstream(sound, of)
+    keys = wires.keys(sound).get(of, ())
+    needed = {of} if is_stem(sound, of) and not keys else {of} | wires.upstream(sound, of)
 
     def kept(one: Stem | Bus) -> Stem | Bus:
         if one.id == of:
@@ -100,4 +106,4 @@ def made_of(sound: Sound, of: int) -> Made:
 
     stems = tuple(kept(stem) for stem in sound.stems if stem.id in needed) or (kept(sound.stems[0]),)
     buses = tuple(kept(bus) for bus in sound.buses if bus.id in needed)
-    return Made(sound=msgspec.structs.replace(sound, stems=stems, buses=buses, mix=Mix()), of=of)
+    return Made(sound=msgspec.structs.replace(sound, stems=stems, buses=buses, mix=Mix()), of=of, keys=keys)

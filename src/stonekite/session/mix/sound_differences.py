@@ -6,7 +6,8 @@ from pathlib import Path
 from stonekite.session import tree
 from stonekite.session.differences import differences, of_values
 from stonekite.session.mix.places import is_one, name_of
-from stonekite.session.types import MIX, Bus, Mix, Sound, Source, Stem, Strip
+from stonekite.session.mix.wires import names
+from stonekite.session.types import MIX, Bus, Mix, Sound, Source, Stem
 from stonekite.words import clock, said
 
 
@@ -34,7 +35,8 @@ def _all(old: Sound, new: Sound) -> Iterator[str]:
         if was is None:
             yield said("“{name}” is new.").format(name=name_of(one))
             was = _like(one)
-        for sentence in (*_of_joining(was, one, old, new), *_of_strips(was.strip, one.strip)):
+        changed = differences(was.strip, one.strip, {**names(old), **names(new)})
+        for sentence in (*_of_joining(was, one, old, new), *(difference.sentence for difference in changed)):
             yield head + sentence
 
 
@@ -43,10 +45,6 @@ def _like(one: Stem | Bus | Mix) -> Stem | Bus | Mix:
     if isinstance(one, Stem):
         return Stem(id=one.id, name=one.name, source=one.source)
     return Bus(id=one.id, name=one.name) if isinstance(one, Bus) else Mix()
-
-
-def _of_strips(old: Strip, new: Strip) -> Iterator[str]:
-    yield from (one.sentence for one in differences(old, new))
 
 
 def _of_joining(old: Stem | Bus | Mix, new: Stem | Bus | Mix, there: Sound, here: Sound) -> Iterator[str]:

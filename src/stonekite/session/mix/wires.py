@@ -4,8 +4,9 @@ from collections.abc import Iterator
 from typing import NamedTuple
 
 from stonekite.remembered import Remembered
+from stonekite.session import tree
 from stonekite.session.mix.fader import Fader, Send
-from stonekite.session.types import MIX, Bus, Sound, Stem
+from stonekite.session.types import MIX, Bus, Sound, Stem, Strip
 from stonekite.words import said
 
 
@@ -23,12 +24,39 @@ def going_on(sound: Sound) -> tuple[Stem | Bus, ...]:
     return (*sound.stems, *sound.buses)
 
 
+def names(sound: Sound) -> dict[int, str]:
+    """What stems and buses are called, by their ids."""
+    return {one.id: one.name for one in going_on(sound)}
+
+
 def wires(sound: Sound) -> Iterator[Wire]:
     """All wires, stem by stem and bus by bus: the one that each goes on by before those that it is sent by."""
     for one in going_on(sound):
         yield Wire(one.id, one.into, one.fader)
         for send in one.sends:
             yield Wire(one.id, send.to, one.fader, send)
+
+
+_KEYS = Remembered()
+
+
+def keys_of(strip: Strip) -> tuple[int, ...]:
+    """The ids of the strips that detectors of a strip hear, each once."""
+    return _KEYS.of(strip, None, lambda: _keys_of(strip))
+
+
+def _keys_of(strip: Strip) -> tuple[int, ...]:
+    return tuple(dict.fromkeys(stage.key.strip for _, stage in tree.walk(strip) if stage.key is not None))
+
+
+def keys(sound: Sound) -> dict[int, tuple[int, ...]]:
+    """Of each strip that hears others of the sound with detectors the ids of those."""
+    there = {one.id for one in going_on(sound)}
+    found = {
+        tree.number_of(one): tuple(number for number in keys_of(one.strip) if number in there)
+        for _, one in tree.holders(sound)
+    }
+    return {number: heard for number, heard in found.items() if heard}
 
 
 _ORDERS, _BEYOND = Remembered(), Remembered()
@@ -50,18 +78,30 @@ def _ordered(sound: Sound) -> tuple[int, ...]:
                 said("“{name}” goes to a bus that is not there.").format(name=names[wire.source])
             )
         into[wire.to].add(wire.source)
+    for number, heard in keys(sound).items():
+        into[number].update(heard)
     found: list[int] = []
     left = [*names, MIX]
     while left:
         free = [number for number in left if into[number] <= set(found)]
         if not free:
-            round_about = [names[number] for number in left if number in buses]
-            raise ValueError(
-                said("Buses would go round in a circle: {names}.").format(names=", ".join(round_about))
-            )
+            round_about = ", ".join(names[number] for number in _circle(into, left))
+            keyed = any(number in keys(sound) for number in _circle(into, left))
+            words = said("Strips would hear each other in a circle: {names}.")
+            if not keyed:
+                words = said("Buses would go round in a circle: {names}.")
+            raise ValueError(words.format(names=round_about))
         found += [number for number in free if number != MIX]
         left = [number for number in left if number not in free]
     return (*found, MIX)
+
+
+def _circle(into: dict[int, set[int]], left: list[int]) -> list[int]:
+    """Those of some strips that hear themselves, at once or through others."""
+    stuck = set(left)
+    while gone := {n for n in stuck if not any(n in into[other] for other in stuck)}:
+        stuck -= gone
+    return [number for number in left if number in stuck]
 
 
 def flaw(sound: Sound) -> str:
@@ -79,19 +119,28 @@ def flaw(sound: Sound) -> str:
 
 
 def can_go(sound: Sound, source: int, to: int) -> bool:
-    """Whether a stem or a bus could go into a bus or the mix, or be sent there: not where it hears itself."""
-    return to == MIX or (source != to and source not in _before(sound)[to])
+    """Whether a stem or a bus could go into a bus or the mix, be sent there, or be heard by detectors there: not where it
+    hears itself."""
+    return source != MIX and (to == MIX or (source != to and source not in _before(sound)[to]))
 
 
 def _before(sound: Sound) -> dict[int, set[int]]:
-    """Of each strip all that it goes into, at once or through others; of the mix nothing."""
-    return _BEYOND.of(sound, None, lambda: _beyond(sound))
+    """Of each strip all that it goes into or is a key of, at once or through others; of the mix nothing."""
+    return _BEYOND.of(sound, None, lambda: _beyond(sound, keys(sound)))
 
 
-def _beyond(sound: Sound) -> dict[int, set[int]]:
+def _into(sound: Sound) -> dict[int, set[int]]:
+    """Of each strip all that it goes into, at once or through others, without keys."""
+    return _BEYOND.of(sound, "into", lambda: _beyond(sound, {}))
+
+
+def _beyond(sound: Sound, heard_by: dict[int, tuple[int, ...]]) -> dict[int, set[int]]:
     to: dict[int, set[int]] = {number: set() for number in order(sound)}
     for wire in wires(sound):
         to[wire.source].add(wire.to)
+    for number, heard in heard_by.items():
+        for source in heard:
+            to[source].add(number)
     beyond: dict[int, set[int]] = {MIX: set()}
     for number in reversed(order(sound)[:-1]):
         beyond[number] = to[number].union(*(beyond[one] for one in to[number]))
@@ -99,7 +148,7 @@ def _beyond(sound: Sound) -> dict[int, set[int]]:
 
 
 def upstream(sound: Sound, of: int) -> set[int]:
-    """The ids of all strips that go into one, at once or through others."""
+    """The ids of all strips that go into one or are keys of it, at once or through others."""
     return {number for number, beyond in _before(sound).items() if of in beyond}
 
 
@@ -110,7 +159,7 @@ def open_wires(sound: Sound) -> list[Wire]:
     alone = {one.id for one in going_on(sound) if one.fader.alone}
     if not alone:
         return found
-    beyond = _before(sound)
+    beyond = _into(sound)
 
     def through(wire: Wire) -> bool:
         makes = alone & {wire.to, *beyond[wire.to]}

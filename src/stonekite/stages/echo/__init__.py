@@ -280,8 +280,7 @@ def joins(state: State, old: State, length: int) -> None:
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     for start in range(0, block.shape[1], PIECE):
         part = block[:, start : start + PIECE]
-        rows = at.rows.within(start, start + part.shape[1])
-        _process(state, coefficients, part, msgspec.structs.replace(at, clock=at.clock + start, rows=rows))
+        _process(state, coefficients, part, at.piece(start, start + part.shape[1]))
 
 
 def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
@@ -299,7 +298,7 @@ def _process(state: State, c: Coefficients, block: np.ndarray, at: At) -> None:
     if c.taps:
         _add_taps(state, c, fed, wet, at)
     if c.ducks:
-        echoing.duck(wet, fed, state.envelope, *at.rows.cells)
+        echoing.duck(wet, fed if at.key is None else at.key, state.envelope, *at.rows.cells)
     if at.rows.moves:
         for row, works in enumerate(c.works):
             if works:

@@ -266,10 +266,10 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    heard = block
+    heard = block if at.key is None else at.key
     rows = at.rows
     if coefficients.sections.works:
-        heard = block.copy()
+        heard = heard.copy()
         rows = at.rows.part(0, dynamics.NUMBERS)
         sections = at.rows.part(dynamics.NUMBERS, None)
         cascade.run(state.filters, coefficients.sections, heard, at.clock, sections)
@@ -316,6 +316,7 @@ def kind(
         start=start,
         carry=carry,
         process=process,
+        hears_key=True,
         offers=Offers(
             curve=curve,
             curve_handle=CURVE_HANDLE,
