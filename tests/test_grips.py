@@ -56,7 +56,9 @@ def test_what_rides_has_its_line_shifted(strip):
     setting = ride_edits.setting_of(strip, address)
     moved = ride_edits.carried(strip, gripping.moved(strip, 0, 0.7, 2.0), 2.0)
     line = ride_edits.ride_of(moved, address)
-    shift = setting.from_travel(setting.to_travel(0.0) + 0.5 * 0.2)
+    stood = (setting.to_travel(0.0) - 0.25) / 0.5  # where the grip follows the line
+    assert ride_edits.grip_position(strip, 0, 2.0) == pytest.approx(stood)
+    shift = setting.from_travel(setting.to_travel(0.0) + 0.5 * (0.7 - stood))
     assert riding.along(line, setting, np.array([0.0, 2.0, 4.0])) == pytest.approx(
         [shift - 6, shift, shift + 6]
     )
@@ -137,3 +139,69 @@ def test_a_grip_is_made_by_pointing_and_moved_by_mouse_wheel_keys_and_typing(win
     grips._remove(0)
     assert not window.document.strip.grips and not card.isVisible()
     grips.close()
+
+
+def test_a_grip_rides_by_the_lines_of_all_that_it_holds(strip):
+    """It has no line of its own: one that is drawn for it is that of each of its targets, over its range."""
+    address = Address("grip", 0, "position")
+    points = (Point(at_s=0.0, value=0.0), Point(at_s=2.0, value=1.0, way="held"), Point(at_s=3.0, value=0.25))
+    ridden = ride_edits.put_ride(strip, address, Ride(path="position", points=points))
+    for target in (GAIN, LEVEL, SPUR):
+        line = ride_edits.ride_of(ridden, gripping.address_of(target))
+        setting = ride_edits.setting_of(ridden, gripping.address_of(target))
+        assert [point.at_s for point in line.points] == [0.0, 2.0, 3.0]
+        assert [point.value for point in line.points] == pytest.approx(
+            [setting.from_travel(target.at(point.value)) for point in points]
+        )
+    switch = ride_edits.ride_of(ridden, gripping.address_of(IN))
+    assert [point.value for point in switch.points] == [0.0, 1.0, 0.0]
+    assert [point.at_s for point in switch.points] == pytest.approx([0.0, 1.0, 3.0], abs=0.006)
+    assert ride_edits.grip_position(ridden, 0, 2.5) == pytest.approx(1.0)
+    assert ride_edits.grip_position(strip, 0, 1.0) == 0.5
+    assert ride_edits.ride_of(ridden, address).points[2].value == pytest.approx(0.25)
+    # Moved by hand, all lines are shifted from where it is shown.
+    lower = ride_edits.grip_position(ridden, 0, 1.0) - 0.05
+    moved = ride_edits.carried(ridden, gripping.moved(ridden, 0, lower, 1.0), 1.0)
+    assert ride_edits.grip_position(moved, 0, 1.0) == pytest.approx(lower)
+    still = ride_edits.put_ride(ridden, address, None)
+    assert not ride_edits.any_rides(still)
+    empty = gripping.added(strip, "nothing")
+    assert "nothing that can ride" in ride_edits.why_not(empty, Address("grip", 1, "position"))
+
+
+def test_a_grip_is_recorded_with_all_that_it_holds_and_follows_its_line(window, qtbot, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(4.0, 6)))
+    window.stages.add("gain")
+    stage = window.stages.stage.id
+    grips, rides, document = window.grips, window.riding.rides, window.document
+    grips.show()
+    grips.new_grip()
+    for address in (Address("stage", stage, "upper.gain_db"), Address("leg", 1, "level_db")):
+        grips.take(address)
+    grips.point(None)
+    place = [0.5]
+    rides.heard = lambda: place[0]
+    rides.mode = "on"
+    token = object()
+    for k in range(21):
+        place[0] = 0.5 + 0.05 * k
+        grips.cards[0].field.moved.emit(50.0 + k, token)
+    rides.heard = lambda: None
+    rides.tick(pressed=False)
+    rides.mode = "off"
+    strip = document.strip
+    lines = [ride_edits.ride_of(strip, gripping.address_of(target)) for target in strip.grips[0].targets]
+    assert all(line is not None for line in lines)
+    seconds = np.array([0.6, 1.0, 1.4])
+    for target, line in zip(strip.grips[0].targets, lines, strict=True):
+        setting = ride_edits.setting_of(strip, gripping.address_of(target))
+        travels = [setting.to_travel(float(v)) for v in riding.along(line, setting, seconds)]
+        assert travels == pytest.approx([0.5 + 0.2 * (s - 0.5) for s in seconds], abs=0.02)
+    document.shown_s = 1.5
+    window.showing.follow_rides()
+    assert grips.cards[0].field.value == pytest.approx(70.0, abs=1.0)
+    assert "rides" in grips.cards[0].field.accessibleDescription()
+    grips.cards[0].field.ride_asked.emit()
+    assert rides.chosen == Address("grip", 0, "position") and window.riding.lane.isVisible()
+    document.undo()
+    assert not ride_edits.any_rides(document.strip)

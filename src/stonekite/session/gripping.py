@@ -46,6 +46,8 @@ def _value(strip: Strip, target: Target) -> Any:
 
 def target_of(strip: Strip, address: Address) -> Target | None:
     """A target for a setting or a switch, over all of its range; None if nothing of it can be moved by a grip."""
+    if address.of == "grip":
+        return None
     target = Target(of=address.of, number=address.number, path=address.path)
     return target if is_there(strip, target) else None
 
@@ -63,6 +65,7 @@ def moved(strip: Strip, place: int, position: float, shown_s: float) -> Strip:
     moved from where it is shown by as far as the grip goes; its line goes along when the edit is made.
     """
     grip = strip.grips[place]
+    stood = ride_edits.grip_position(strip, place, shown_s)
     position = min(1.0, max(0.0, position))
     for target in grip.targets:
         if not is_there(strip, target):
@@ -81,7 +84,7 @@ def moved(strip: Strip, place: int, position: float, shown_s: float) -> Strip:
         if ride is not None:  # all else of it that rides stays where it is shown, too
             there = ride_edits.shown(there, shown_s)
             here = float(riding.along(ride, setting, np.array([shown_s]))[0])
-            wanted = setting.to_travel(here) + target.at(position) - target.at(grip.position)
+            wanted = setting.to_travel(here) + target.at(position) - target.at(stood)
         there = _put(there, target.path, setting, setting.from_travel(wanted))
         strip = edits.put(strip, path, there)
     grips = list(strip.grips)

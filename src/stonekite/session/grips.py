@@ -9,9 +9,11 @@ from typing import Annotated, Any, Literal
 import msgspec
 
 from stonekite.stages.base import HIGHEST_ID
-from stonekite.stages.settings import Settings
+from stonekite.stages.settings import Settings, number
 
 PartName = Literal["stage", "spur", "leg", "intake", "output"]
+RiddenName = PartName | Literal["grip"]
+"""What an address can lead to. A grip has no line of its own: it is that of what it holds."""
 GRIPS, TARGETS = 8, 32
 """Of a strip, and of a grip, at the most."""
 
@@ -28,6 +30,10 @@ class Target(Settings, frozen=True, kw_only=True):
     start: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.0
     end: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 1.0
 
+    def position_of(self, travel: float) -> float:
+        """The position at which the setting is somewhere in its range, as far as the grip gets there."""
+        return min(1.0, max(0.0, (travel - self.start) / (self.end - self.start)))
+
     def at(self, position: float) -> float:
         """Where in the range of the setting it is, 0 to 1, at a position of the grip."""
         return self.start + (self.end - self.start) * position
@@ -37,7 +43,9 @@ class Grip(Settings, frozen=True, kw_only=True):
     """One labelled control, and where it is, 0 to 1."""
 
     name: Annotated[str, msgspec.Meta(min_length=1, max_length=40)]
-    position: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.5
+    position: Annotated[
+        float, number("Position", "", 0.0, 1.0, step=0.01, decimals=2, help="Where it is, from 0 to 1")
+    ] = 0.5
     targets: Annotated[tuple[Target, ...], msgspec.Meta(max_length=TARGETS)] = ()
 
 

@@ -13,23 +13,24 @@ import numpy as np
 
 from stonekite.session import edits, tree
 from stonekite.session.differences import names_of, ride_name
-from stonekite.session.grips import PartName
+from stonekite.session.grips import Grip, RiddenName, Target
 from stonekite.session.types import LEGS, Strip
 from stonekite.stages import riding
 from stonekite.stages.base import Stage
 from stonekite.stages.planning import awake, why_still
-from stonekite.stages.riding import Ride
-from stonekite.stages.settings import Setting
+from stonekite.stages.riding import Point, Ride
+from stonekite.stages.settings import Setting, settings_of
 from stonekite.words import NAMES, said
 
 _SAME = 1e-9
+_FINE_S = 0.005
 
 
 class Address(NamedTuple):
     """A setting: of a stage or a spur of that number, of a leg (0 the upper, 1 the lower), or of the intake or the output
-    (0), by the path inside."""
+    (0), by the path inside; or the position of the grip at that place."""
 
-    of: PartName
+    of: RiddenName
     number: int
     path: str
 
@@ -40,6 +41,8 @@ def holder_path(strip: Strip, address: Address) -> tree.Path | None:
         return (LEGS[address.number],)
     if address.of in ("intake", "output"):
         return (address.of,)
+    if address.of == "grip":
+        return ("grips", address.number) if address.number < len(strip.grips) else None
     if address.of == "spur":
         for k, spur in enumerate(strip.spurs):
             if spur.id == address.number:
@@ -72,7 +75,9 @@ def value_of(strip: Strip, address: Address) -> float:
 
 
 def ride_of(strip: Strip, address: Address) -> Ride | None:
-    """The ride of a setting, if it has one."""
+    """The ride of a setting, if it has one; of a grip, the line that what it holds first has, as positions."""
+    if address.of == "grip":
+        return _ride_of_grip(strip, address)
     there = holder(strip, address)
     return None if there is None else next((one for one in there.rides if one.path == address.path), None)
 
@@ -80,7 +85,78 @@ def ride_of(strip: Strip, address: Address) -> Ride | None:
 def why_not(strip: Strip, address: Address) -> str:
     """Why a setting cannot be ridden, in a sentence; empty if it can."""
     there = holder(strip, address)
-    return said("There is no such setting here.") if there is None else why_still(there, address.path)
+    if there is None:
+        return said("There is no such setting here.")
+    if address.of == "grip":
+        return "" if _held(strip, address) else said("This grip moves nothing that can ride.")
+    return why_still(there, address.path)
+
+
+def _held(strip: Strip, address: Address) -> list[tuple[Target, Address, Setting]]:
+    """What a grip moves that can ride."""
+    found = []
+    for target in strip.grips[address.number].targets:
+        place = Address(target.of, target.number, target.path)
+        setting = setting_of(strip, place)
+        if setting is not None and not why_not(strip, place):
+            found.append((target, place, setting))
+    return found
+
+
+def _followed(strip: Strip, address: Address) -> tuple[Target, Ride, Setting] | None:
+    """What a grip follows: the first that it holds, and that rides."""
+    if holder(strip, address) is not None:
+        for target, place, setting in _held(strip, address):
+            ride = ride_of(strip, place)
+            if ride is not None and target.end != target.start and not setting.is_switch:
+                return target, ride, setting
+    return None
+
+
+def _ride_of_grip(strip: Strip, address: Address) -> Ride | None:
+    followed = _followed(strip, address)
+    if followed is None:
+        return None
+    target, ride, setting = followed
+    points = tuple(
+        msgspec.structs.replace(point, value=target.position_of(setting.to_travel(point.value)))
+        for point in ride.points
+    )
+    return Ride(path=address.path, points=points)
+
+
+def grip_position(strip: Strip, number: int, seconds: float) -> float:
+    """Where a grip stands at a time of the recording: it follows what it holds."""
+    followed = _followed(strip, Address("grip", number, "position"))
+    if followed is None:
+        return strip.grips[number].position
+    target, ride, setting = followed
+    return target.position_of(setting.to_travel(float(riding.value_at(ride, setting, seconds))))
+
+
+def _put_grip_ride(strip: Strip, address: Address, ride: Ride | None) -> Strip:
+    """A strip in which all that a grip moves has the line that follows from one of its positions."""
+    for target, place, setting in _held(strip, address):
+        made = None
+        if ride is not None:
+            line = _turns(ride, target) if setting.is_switch else ride.points
+            points = tuple(
+                msgspec.structs.replace(point, value=setting.from_travel(target.at(point.value)))
+                for point in line
+            )
+            made = Ride(path=place.path, points=points)
+        strip = put_alone(strip, place, made)
+    return strip
+
+
+def _turns(ride: Ride, target: Target) -> tuple[Point, ...]:
+    """The points at which a switch turns that is held by a grip which goes along a line."""
+    first, last = ride.points[0].at_s, ride.points[-1].at_s
+    times = np.arange(first, last + _FINE_S, _FINE_S)
+    places = riding.along(ride, settings_of(Grip)["position"], times)
+    on = np.array([target.at(float(place)) >= 0.5 for place in places])
+    at = [0, *(np.flatnonzero(on[1:] != on[:-1]) + 1)]
+    return tuple(Point(at_s=float(times[k]), value=float(places[k])) for k in at)
 
 
 def holders(strip: Strip) -> Iterator[tuple[Address, Any]]:
@@ -109,6 +185,8 @@ def any_rides(strip: Strip) -> bool:
 def called(strip: Strip, address: Address) -> str:
     """The name of a setting, with what it stands in."""
     there = holder(strip, address)
+    if address.of == "grip":
+        return said("Grip {name}").format(name=there.name)
     if address.of == "leg":
         name = said("{name} leg").format(name=NAMES[strip.split.component(LEGS[address.number])])
     elif address.of in ("intake", "output"):
@@ -135,6 +213,8 @@ def put_ride(strip: Strip, address: Address, ride: Ride | None) -> Strip:
     """
     if ride is not None and (why := why_not(strip, address)):
         raise ValueError(why)
+    if address.of == "grip":
+        return _put_grip_ride(strip, address, ride)
     path = holder_path(strip, address)
     assert path is not None
     there = tree.at(strip, path)
@@ -150,8 +230,8 @@ def put_ride(strip: Strip, address: Address, ride: Ride | None) -> Strip:
     return edits.put(strip, path, there)
 
 
-def put_alone(strip: Strip, address: Address, ride: Ride) -> Strip:
-    """A strip with another ride of a setting, whatever else is linked with it."""
+def put_alone(strip: Strip, address: Address, ride: Ride | None) -> Strip:
+    """A strip with another ride of a setting, or without one, whatever else is linked with it."""
     path = holder_path(strip, address)
     assert path is not None
     return edits.put(strip, path, _with(tree.at(strip, path), address.path, ride))
@@ -247,6 +327,9 @@ def touched(
 ) -> Address | None:
     """The setting that an edit changed, if it is one that can ride. What is at the path `as_shown` was edited as it is
     shown at a time."""
+    for number, (grip, moved) in enumerate(zip(old.grips, new.grips, strict=False)):
+        if grip.position != moved.position and len(old.grips) == len(new.grips):
+            return Address("grip", number, "position")
     before = dict(holders(old))
     for place, there in holders(new):
         was = before.get(place)

@@ -36,6 +36,7 @@ class Showing:
         window = self._window
         for row in window.leg_rows.values():
             row.refresh()
+        window.grips.refresh()
         if self.view == "stage" and window.stages.stage is not None and window.stages.stage.rides:
             window.panel.refresh()
         elif self.view == "spur" and window.spurs.spur is not None and window.spurs.spur.rides:

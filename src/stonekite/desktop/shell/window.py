@@ -225,7 +225,7 @@ class Window(QMainWindow):
         self.hearing.compared.connect(self.riding.compare)
         self.panel.ride_asked.connect(lambda number, path: self._ride(Address("stage", number, path)))
         wishes = [row.ride_asked for row in self.leg_rows.values()]
-        for view in (self.spur_view, self.source_view, self.output_view):
+        for view in (self.spur_view, self.source_view, self.output_view, self.grips):
             wishes.append(view.ride_asked)
         for wish in wishes:
             wish.connect(self._ride)

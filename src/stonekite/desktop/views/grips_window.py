@@ -91,11 +91,11 @@ class GripCard(QFrame):
         self.point.clicked.connect(self.point_asked)
         self.more.clicked.connect(self.menu_asked)
 
-    def show_grip(self, grip: Grip, strip: Strip, pointing: bool) -> None:
-        """Show a grip of a strip."""
+    def show_grip(self, grip: Grip, strip: Strip, position: float, pointing: bool) -> None:
+        """Show a grip of a strip, which stands at a position now."""
         if not self.name.hasFocus():
             self.name.setText(grip.name)
-        self.field.show_value(100.0 * grip.position)
+        self.field.show_value(100.0 * position)
         self.field.setAccessibleName(grip.name)
         self.point.setChecked(pointing)
         ridden = any(
@@ -117,9 +117,10 @@ class GripCard(QFrame):
 
 
 class GripsWindow(QWidget):
-    """Shows and edits the grips of a document. `said` has words."""
+    """Shows and edits the grips of a document. `said` has words, `ride_asked` is a wish to have one ride."""
 
     said = Signal(str)
+    ride_asked = Signal(Address)
 
     def __init__(self, document: Document, parent: QWidget) -> None:
         super().__init__(parent, Qt.WindowType.Tool)
@@ -148,6 +149,7 @@ class GripsWindow(QWidget):
             grid.addWidget(card, place // 4, place % 4)
             card.moved.connect(partial(self.move_grip, place))
             card.named.connect(partial(self._name, place))
+            card.field.ride_asked.connect(partial(self.ride_asked.emit, Address("grip", place, "position")))
             card.point_asked.connect(lambda on, place=place: self.point(place if on else None))
             card.menu_asked.connect(lambda place=place: self._menu_at(place))
         layout = QVBoxLayout(self)
@@ -171,7 +173,8 @@ class GripsWindow(QWidget):
         for place, card in enumerate(self.cards):
             card.setVisible(place < len(strip.grips))
             if place < len(strip.grips):
-                card.show_grip(strip.grips[place], strip, place == self.pointing)
+                position = ride_edits.grip_position(strip, place, self._document.shown_s)
+                card.show_grip(strip.grips[place], strip, position, place == self.pointing)
         self.add.setEnabled(len(strip.grips) < GRIPS)
         words = self._document.stem.name
         if not strip.grips:
