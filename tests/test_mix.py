@@ -24,6 +24,7 @@ from stonekite.session.mix.fader import Fader, Send
 from stonekite.session.types import MIX, Bus, Leg, Mix, Session, Sound, Split, Stem, Strip
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.gain import Gain, GainSide
+from stonekite.stages.riding import Point, Ride
 
 SEEDS = range(40 if THOROUGH else 6)
 
@@ -360,3 +361,64 @@ def test_a_start_that_is_left_is_not_waited_for(sources):
         playback.close()
         assert time.monotonic() - begun < 5.0
         held.set()
+
+
+def coming_and_going(sources) -> dict[str, tuple[Sound, Sound]]:
+    """Sounds before and after edits by which strips come or go."""
+    stems = tuple(Stem(id=k + 1, name=str(k), source=source) for k, source in enumerate(sources))
+    plain = Sound(stems=stems)
+    side = GainSide(gain_db=-4.0)
+    rides = (Ride(path="upper.gain_db", points=(Point(at_s=0.0, value=-20.0), Point(at_s=1.0, value=0.0))),)
+    gain = Gain(id=70, upper=side, lower=side, rides=rides)
+    bus = Bus(id=10, name="b", strip=Strip(split=Split(mode="left-right"), stages=(gain,)))
+    fed = (msgspec.structs.replace(stems[0], sends=(Send(to=10, level_db=-6.0),)), *stems[1:])
+    inside = (msgspec.structs.replace(stems[0], into=10), *stems[1:])
+    late = msgspec.structs.replace(
+        bus, strip=msgspec.structs.replace(late_by(20.0), stages=(*late_by(20.0).stages, gain))
+    )
+    two = (msgspec.structs.replace(bus, into=11), Bus(id=11, name="c", strip=late_by(7.0)))
+    return {
+        "a bus beside the mix": (plain, Sound(stems=fed, buses=(bus,))),
+        "a bus in between": (plain, Sound(stems=inside, buses=(bus,))),
+        "a late one": (plain, Sound(stems=fed, buses=(late,))),
+        "bus in bus": (plain, Sound(stems=inside, buses=two)),
+        "none feeds it": (plain, Sound(stems=stems, buses=(bus,))),
+        "one goes": (Sound(stems=fed, buses=(bus,)), plain),
+        "both go": (Sound(stems=inside, buses=two), plain),
+        "one in place of the other": (
+            Sound(stems=inside, buses=(bus,)),
+            Sound(
+                stems=(msgspec.structs.replace(stems[0], into=12), *stems[1:]), buses=(Bus(id=12, name="d"),)
+            ),
+        ),
+    }
+
+
+@pytest.mark.parametrize("case", range(8))
+@pytest.mark.parametrize("start", [0, 10_000])
+def test_strips_come_and_go_while_it_plays_and_nothing_stops(case, start, sources):
+    name, (sound, after) = list(coming_and_going(sources).items())[case]
+    playback = Playback(feeds(sound, open_source), laid_out(sound))
+    assert playback.fits(laid_out(after)), name
+    playback.seek(start)
+    playback.play()
+    first = [playback.read(512) for _ in range(12)]
+    playback.update(laid_out(after))
+    heard = np.concatenate([*first, *(playback.read(512) for _ in range(48))], axis=1)
+    old, new = through(sound), through(after)
+    late = playback._mixer.latency - Mixer(laid_out(sound), RATE).latency
+    settled = 30 * 512
+    there = new[:, start + settled - late : start + heard.shape[1] - late]
+    assert np.abs(heard[:, settled:] - there).max() < 1e-9, name
+    between = heard[:, 12 * 512 - 64 : 12 * 512 + 2048]
+    assert np.abs(np.diff(between)).max() < 1.2 * np.abs(np.diff(old)).max() + np.abs(np.diff(new)).max()
+    assert np.abs(heard).reshape(2, -1, 256).max(axis=2).min() > 0.0  # no gap
+    # Back again, in the middle of going over, and once more.
+    for one in (sound, after, sound):
+        playback.update(laid_out(one))
+        playback.read(200)
+    assert np.isfinite(playback.read(4096)).all()
+    assert set(playback._mixer.parts) >= set(laid_out(sound).strips)
+    for _ in range(8):
+        playback.read(512)
+    assert set(playback._mixer.parts) == set(laid_out(sound).strips)

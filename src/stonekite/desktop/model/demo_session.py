@@ -16,6 +16,7 @@ from stonekite.desktop.model.document import session_of
 from stonekite.session import tree
 from stonekite.session.edits import levelled, put
 from stonekite.session.grips import Grip, Target
+from stonekite.session.ride_edits import Address, put_ride
 from stonekite.session.spur import Spur
 from stonekite.session.timing import retimed
 from stonekite.session.types import (
@@ -45,6 +46,7 @@ from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.filter import Filter, FilterSide
 from stonekite.stages.noise import Noise, NoiseSide
+from stonekite.stages.riding import Point, Ride
 from stonekite.stages.settings import settings_of
 from stonekite.stages.suboctave import Suboctave, SuboctaveSide
 from stonekite.words import said
@@ -125,8 +127,9 @@ def zither_session() -> Session:
         spurs=tuple(spurs),
         output=Output(left=Place(position=-55.0), right=Place(position=55.0), trim_db=-4.0),
     )
-    stem = msgspec.structs.replace(session.sound.stems[0], strip=_gripped(strip))
+    stem = session.sound.stems[0]
     ends = (0.0, 7.8, 15.9, stem.source.frames / stem.source.rate)
+    stem = msgspec.structs.replace(stem, strip=_ridden(_gripped(strip), ends))
     sections = tuple(
         Section(name=name, start_s=start, end_s=end)
         for name, (start, end) in zip(
@@ -135,6 +138,29 @@ def zither_session() -> Session:
     )
     desk = Desk(loop=Loop(start_s=0.0, end_s=11.4), sections=sections)
     return Session(sound=Sound(stems=(stem,)), desk=desk)
+
+
+_SECTIONS = {
+    said("Direct"): (0.0, -0.1, -0.06),
+    said("Torn top"): (-0.25, 0.08, 0.0),
+    said("Under"): (-0.3, -0.12, 0.06),
+}
+"""By how much some grips of the zither stand further up in each of its sections."""
+_EASED_S = 0.9
+
+
+def _ridden(strip: Strip, ends: tuple[float, ...]) -> Strip:
+    """The zither's grips ridden over its sections, each time eased into the next one."""
+    for number, grip in enumerate(strip.grips):
+        if grip.name not in _SECTIONS:
+            continue
+        points = []
+        for more, (start, end) in zip(_SECTIONS[grip.name], pairwise(ends), strict=True):
+            at = (start, end - _EASED_S)
+            points += [Point(at_s=s, value=grip.position + more, way="curved") for s in at]
+        address = Address("grip", number, "position")
+        strip = put_ride(strip, address, Ride(path="position", points=tuple(points)))
+    return strip
 
 
 def _gripped(strip: Strip) -> Strip:

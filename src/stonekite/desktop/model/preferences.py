@@ -20,6 +20,9 @@ class Preferences(msgspec.Struct, frozen=True):
     """Where a file was chosen last."""
     keys: dict[str, tuple[str, ...]] = {}
     """Those that are not the usual ones, by the id of their command."""
+    knobs: dict[str, tuple[int, int]] = {}
+    """Channel and number of the MIDI control that turns a grip, by the place of that."""
+    knob_device: str = ""
 
 
 def place() -> Path:

@@ -17,10 +17,13 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from stonekite import midi
 from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.model.document import Document
+from stonekite.desktop.model.knobs import Knobs
+from stonekite.desktop.views.simulated_knobs import SimulatedKnobs
 from stonekite.session import edits, gripping, ride_edits, tree
 from stonekite.session.differences import names_of
 from stonekite.session.grips import GRIPS, Grip, Target
@@ -135,12 +138,21 @@ class GripsWindow(QWidget):
         self.words = Words()
         self.words.setMinimumWidth(420)
         self.add = QPushButton(said("New grip"))
+        self.knobs = Knobs(self)
+        self.simulated: SimulatedKnobs | None = None
+        self.device = QPushButton("")
+        self.device.setObjectName("small")
+        self.device.setToolTip(said("The MIDI device whose knobs turn grips"))
+        self.device.clicked.connect(
+            lambda: self.devices().popup(self.device.mapToGlobal(self.device.rect().bottomLeft()))
+        )
         self.top = Toggle(said("On top"), said("Stay on top"), said("Stay above other windows"))
         self.add.setObjectName("small")
         head = QHBoxLayout()
         head.setSpacing(10)
         head.addWidget(title)
         head.addWidget(self.words, 1)
+        head.addWidget(self.device)
         head.addWidget(self.top)
         head.addWidget(self.add)
         grid = QGridLayout()
@@ -162,18 +174,28 @@ class GripsWindow(QWidget):
         self.top.toggled.connect(self._stay)
         document.changed.connect(self.refresh)
         document.opened.connect(lambda: self.point(None))
+        self.knobs.turned.connect(
+            lambda place, position, token: self.move_grip(place, 100.0 * position, token)
+        )
+        self.knobs.changed.connect(self.refresh)
+        self.knobs.said.connect(self.said)
 
     # Showing
 
     def refresh(self) -> None:
         """Show the document's grips."""
-        if not self.isVisible() or not self._document.is_open:
+        if not self._document.is_open:
             return
-        strip = self._document.strip
+        strip, now = self._document.strip, self._document.shown_s
+        self.knobs.positions = {k: ride_edits.grip_position(strip, k, now) for k in range(len(strip.grips))}
+        if not self.isVisible():
+            return
+        none = said("no knobs")
+        self.device.setText(self.knobs.name or none)
         for place, card in enumerate(self.cards):
             card.setVisible(place < len(strip.grips))
             if place < len(strip.grips):
-                position = ride_edits.grip_position(strip, place, self._document.shown_s)
+                position = self.knobs.positions[place]
                 card.show_grip(strip.grips[place], strip, position, place == self.pointing)
         self.add.setEnabled(len(strip.grips) < GRIPS)
         words = self._document.stem.name
@@ -183,10 +205,43 @@ class GripsWindow(QWidget):
             words = said("click what “{name}” shall move (Escape: enough)").format(
                 name=strip.grips[self.pointing].name
             )
+        if self.knobs.learning is not None and self.knobs.learning < len(strip.grips):
+            words = said("move the knob that shall turn “{name}” (Escape: enough)").format(
+                name=strip.grips[self.knobs.learning].name
+            )
         self.words.setText(words)
+
+    def devices(self) -> QMenu:
+        """All devices whose knobs could turn grips."""
+        menu = self._menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        for name in ("", *midi.names()):
+            action = menu.addAction(name or said("No knobs"), partial(self.hear, name))
+            action.setCheckable(True)
+            action.setChecked(name == self.knobs.name)
+        return menu
+
+    def hear(self, name: str) -> None:
+        """Hear the knobs of another device; a simulated one is shown."""
+        self.knobs.open(name)
+        if self.simulated is not None:
+            self.simulated.close()
+            self.simulated = None
+        if isinstance(self.knobs.device, midi.Simulated):
+            self.simulated = SimulatedKnobs(self.knobs.device, self)
+            self.simulated.show()
+
+    def learn(self, place: int) -> None:
+        """Have the next knob that is turned turn a grip; if there is no device, the simulated one is there."""
+        if not self.knobs.name:
+            self.hear(midi.SIMULATED)
+        self.knobs.learn(place)
 
     def showEvent(self, event) -> None:
         super().showEvent(event)
+        if not self.knobs.name:
+            self.knobs.begin()
+            self.hear(self.knobs.name)
         self.refresh()
 
     def closeEvent(self, event: QCloseEvent) -> None:
@@ -325,6 +380,11 @@ class GripsWindow(QWidget):
                 said("Move the level of {name}").format(name=spur.name), partial(self.hold, place, level)
             )
         menu.addSeparator()
+        menu.addAction(said("Move the knob that shall turn this…"), partial(self.learn, place))
+        if place in self.knobs.of:
+            words = said("Turn it by knob {number} no more").format(number=self.knobs.of[place].number)
+            menu.addAction(words, partial(self.knobs.forget, place))
+        menu.addSeparator()
         menu.addAction(said("Remove the grip"), partial(self._remove, place))
         return menu
 
@@ -352,6 +412,9 @@ class GripsWindow(QWidget):
         menu.addAction(said("All of its range"), partial(self.hold, place, whole))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.key() == Qt.Key.Key_Escape and self.knobs.learning is not None:
+            self.knobs.learn(None)
+            return
         number = event.key() - Qt.Key.Key_1
         strip = self._document.strip if self._document.is_open else None
         if strip is not None and 0 <= number < len(strip.grips):

@@ -35,8 +35,8 @@ class Layout:
         return self.order[-1]
 
     def fits(self, other: "Layout") -> bool:
-        """Whether one can go over into the other: the same strips, fed by the same stems."""
-        return set(self.strips) == set(other.strips) and self.stems == other.stems
+        """Whether one can go over into the other: fed by the same stems, whatever buses there are."""
+        return self.stems == other.stems and self.last == other.last
 
 
 def alone(strip: Strip) -> Layout:

@@ -6,6 +6,7 @@ A strip's own clock begins at 0 with the first frame of the timeline, or where p
 import copy
 import dataclasses
 from concurrent.futures import Executor, ThreadPoolExecutor
+from functools import partial
 
 import numpy as np
 
@@ -14,6 +15,7 @@ from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.probing import Probe
 from stonekite.engine.mix.changing import Changing, Recall
 from stonekite.engine.mix.layout import Layout
+from stonekite.engine.mix.ordering import at_once, with_leaving
 from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S
 from stonekite.engine.mix.wire import Past, Wire
 from stonekite.session.types import Strip
@@ -50,17 +52,17 @@ class Mixer:
         self.layout = layout
         self._crew = crew
         self.heard = layout.last
-        turns = turns or Turns()
-        self.parts = {
-            number: Changing(strip, rate, recall, helper, turns) for number, strip in layout.strips.items()
-        }
+        self._made = partial(Changing, rate=rate, recall=recall, helper=helper, turns=turns or Turns())
+        self.parts: dict[int, Changing] = {}
+        self._order = layout.order
+        """The strips in their order, with those that are on their way out."""
         self._rows = {number: 2 * k for k, number in enumerate(layout.stems)}
         self._wires: dict[tuple[int, int], Wire] = {}
         self._keys: dict[tuple[int, int], Wire] = {}
         """From a strip to one whose detectors hear it."""
         self._feeds: dict[int, Wire] = {}
         """From what comes in to the strip of each stem."""
-        self._past = {number: Past() for number in layout.strips}
+        self._past: dict[int, Past] = {}
         self._fed = {number: Past() for number in layout.stems}
         self._known_late: tuple[int, ...] = ()
         self._late: dict[int, int] = {}
@@ -87,7 +89,7 @@ class Mixer:
     def _summed(self, of: dict[int, int]) -> int:
         """The most of a number of each strip that comes together on a way through."""
         found: dict[int, int] = {}
-        for number in self.layout.order:
+        for number in self._order:
             before = [found[source] for source in self._before(number)]
             found[number] = of[number] + max(before, default=0)
         return max(found.values())
@@ -138,18 +140,25 @@ class Mixer:
         """This layout, which fits the one of now, for the next start."""
         self.layout = layout
         for number, strip in layout.strips.items():
+            if number not in self.parts:
+                self._add(number, strip)
             self.parts[number].want(strip, beside.get(number, ()))
+
+    def _add(self, number: int, strip: Strip) -> None:
+        self.parts[number], self._past[number] = self._made(strip), Past()
 
     def update(
         self, layout: Layout, beside: dict[int, tuple[Strip, ...]], clock: int, glide_s: float = GLIDE_S
     ) -> None:
-        """Glide to another layout that fits the one of now, from the next block on, or soon after."""
-        for number, strip in layout.strips.items():
-            part, others = self.parts[number], beside.get(number, ())
-            if strip is not part.strip or others != part.beside:
-                part.update(strip, others, self._clock(number, clock), glide_s)
+        """Glide to another layout that fits the one of now, from the next block on, or soon after. A strip that is new
+        has heard silence; one that is gone is heard as long as it takes to go over."""
+        new = [number for number in layout.order if number not in self.parts]
+        for number in new:
+            self._add(number, Strip())
+            self.parts[number].begin()
+        self._order = with_leaving(layout.order, self._order, list(self._wires))
         length = int(glide_s * self.rate)
-        places = {number: k for k, number in enumerate(layout.order)}
+        places = {number: k for k, number in enumerate(self._order)}
         for ends, wire in list(self._wires.items()):
             if ends not in layout.gains:
                 if places[ends[0]] < places[ends[1]]:
@@ -165,6 +174,35 @@ class Mixer:
         self._hear_keys(layout)
         self.layout = layout
         self._known_late = ()
+        self._begin_new(new, clock)
+        for number, strip in layout.strips.items():
+            part, others = self.parts[number], beside.get(number, ())
+            if strip is not part.strip or others != part.beside:
+                part.update(strip, others, self._clock(number, clock), glide_s)
+
+    def _begin_new(self, new: list[int], clock: int) -> None:
+        """Have strips begin that were not there: each hears what belongs to the place that all are at."""
+        lates = self._lates()
+        there = next(number for number in self.layout.order if number not in new)
+        begins = self._clock(there, clock)
+        place = self.parts[there].player.course.runs(begins, 1, 0)[0][1] + self._late[there]
+        for number in new:
+            self._late[number] = self._begun[number] = lates[number]
+            self._dead[number] = 0
+            self.parts[number].player.course.jump(clock - lates[number], place - lates[number])
+
+    def _purge(self) -> None:
+        """Let go of strips that are gone, as soon as nothing of them is heard."""
+        for number in set(self.parts) - set(self.layout.strips):
+            wires = [wire for ends, wire in self._wires.items() if number in ends]
+            if number in (self.heard, self._faded_from) or not all(wire.rests for wire in wires):
+                continue
+            for one in (self.parts, self._past, self._late, self._begun, self._dead, self._inputs):
+                one.pop(number, None)  # type: ignore[attr-defined]
+            for joined in (self._wires, self._keys):
+                for ends in [ends for ends in joined if number in ends]:
+                    del joined[ends]
+            self._order = tuple(other for other in self._order if other != number)
 
     def _hear_keys(self, layout: Layout) -> None:
         """Have detectors hear what they do in a layout. What one has heard keeps its place beside its strip: settings
@@ -173,23 +211,24 @@ class Mixer:
             rows = self.parts[number].player.key_rows
             for source in heard:
                 rows.setdefault(source, 2 * len(rows))
-        places = {number: k for k, number in enumerate(layout.order)}
+        places = {number: k for k, number in enumerate(self._order)}
         self._keys = {
             (source, number): self._keys.get((source, number)) or Wire(np.eye(2))
             for number, part in self.parts.items()
             for source in part.player.key_rows
-            if places[source] < places[number]
+            if places.get(source, len(places)) < places[number]
         }
 
     def hear(self, number: int, glide_s: float = SWITCH_S) -> None:
         """Have another strip come out; the last one in place of one that is not there, as in a version of before it."""
-        number = number if number in self.parts else self.layout.last
+        number = number if number in self.layout.strips else self.layout.last
         if number != self.heard:
             self._faded_from, self.heard = self.heard, number
             self._fade = Fade(int(glide_s * self.rate))
 
     def follow(self, clock: int) -> None:
         """Have what was wished for got ready, and go over to it where it is."""
+        self._purge()
         busy = sum(part.getting_ready for part in self.parts.values())
         for number, part in self.parts.items():
             before = part.getting_ready
@@ -218,24 +257,33 @@ class Mixer:
         source, to = ends
         return max(0, self._late[to] - self._out(source))
 
-    def _align(self, clock: int, at_once: bool = False) -> None:
+    def _lates(self) -> dict[int, int]:
+        """By how much what goes into each strip is late."""
+        late: dict[int, int] = {}
+        for number in self._order:
+            late[number] = max(
+                (late[source] + self.parts[source].player.latency for source in self._before(number)),
+                default=0,
+            )
+        return late
+
+    def _align(self, clock: int, anew: bool = False) -> None:
         """Have all strips hear together what belongs together, as late as they are now."""
         known = tuple(part.player.latency for part in self.parts.values())
         if known == self._known_late:
             return
         self._known_late = known
         before = dict(self._late)
-        for number in self.layout.order:
-            self._late[number] = max(map(self._out, self._before(number)), default=0)
+        self._late = self._lates()
         inner = [(wire, self._delay(ends)) for ends, wire in (*self._wires.items(), *self._keys.items())]
         for wire, delay in [*inner, *((wire, self._late[number]) for number, wire in self._feeds.items())]:
-            if at_once:
+            if anew:
                 wire.set(delay)
             else:
                 wire.aim(wire.aimed, delay, int(GLIDE_S * self.rate))
         for number, past in self._past.items():
             past.room_for(self._more(number))
-        if not at_once:
+        if not anew:
             for number, late in self._late.items():
                 if late != before[number]:
                     self.parts[number].player.course.shift(self._clock(number, clock), before[number] - late)
@@ -250,6 +298,8 @@ class Mixer:
 
     def begin(self) -> None:
         """A new start with the settings that are wanted: silence was before."""
+        self._order = self.layout.order
+        self.parts = {number: self.parts[number] for number in self._order}
         for part in self.parts.values():
             part.drop_wishes()
             part.begin()
@@ -264,7 +314,7 @@ class Mixer:
         self._fade, self._faded_from = Fade(0), None
         self._known_late, self._late = (), dict.fromkeys(self.layout.strips, 0)
         self._begun = dict.fromkeys(self.layout.strips, 0)
-        self._align(0, at_once=True)
+        self._align(0, anew=True)
         self._begun = dict(self._late)
         self._dead = dict(self._late)
 
@@ -289,7 +339,7 @@ class Mixer:
         outs: dict[int, np.ndarray] = {}
         before: dict[int, np.ndarray] = {}
         looked_at = self.heard if watched is None else watched
-        for row in self._rows_at_once():
+        for row in at_once(self._order, self._before):
             for number in row:
                 self._inputs[number] = source = self._input(number, stems, outs)
                 if number in (self.heard, self._faded_from):
@@ -309,17 +359,6 @@ class Mixer:
         for number, first in self._rows.items():
             self._fed[number].add(stems[first : first + 2])
         return shown
-
-    def _rows_at_once(self) -> list[list[int]]:
-        """The strips in their order, those together that do not hear each other."""
-        rows: list[list[int]] = []
-        depth: dict[int, int] = {}
-        for number in self.layout.order:
-            depth[number] = max((depth[source] + 1 for source in self._before(number)), default=0)
-            if depth[number] == len(rows):
-                rows.append([])
-            rows[depth[number]].append(number)
-        return rows
 
     def _more(self, number: int) -> int:
         """By how much what comes out of a strip is held back to be as late as the last one."""
