@@ -18,3 +18,14 @@ def column(spacing: int = 1) -> tuple[QScrollArea, QVBoxLayout]:
     scroll.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     scroll.setStyleSheet("QScrollArea, QScrollArea > QWidget > QWidget { background: transparent; }")
     return scroll, rows
+
+
+def scrolling(widget: QWidget) -> QScrollArea:
+    """An area in which a widget scrolls that has not all the room it needs."""
+    area = QScrollArea()
+    area.setWidget(widget)
+    area.setWidgetResizable(True)
+    area.setFrameShape(QFrame.Shape.NoFrame)
+    area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
+    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+    return area

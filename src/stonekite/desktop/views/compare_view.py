@@ -8,13 +8,13 @@ from PySide6.QtWidgets import (
     QGridLayout,
     QHBoxLayout,
     QPushButton,
-    QScrollArea,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from stonekite.desktop.controls.choices import Segments, Toggle, Words
+from stonekite.desktop.controls.column import scrolling
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.model.document import Document
@@ -45,15 +45,6 @@ def short_name(key: str) -> str:
     if kind == "reference":
         return f"ref {chr(ord('a') + int(number))}"
     return {"unprocessed": said("Unproc."), "processed": said("Now"), "difference": said("Diff.")}[key]
-
-
-def _scrolling(widget: QWidget) -> QScrollArea:
-    area = QScrollArea()
-    area.setWidget(widget)
-    area.setWidgetResizable(True)
-    area.setFrameShape(QFrame.Shape.NoFrame)
-    area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-    return area
 
 
 def _panel(*widgets: QWidget) -> QFrame:
@@ -188,9 +179,9 @@ class CompareView(QWidget):
         layout.setContentsMargins(0, 0, 0, 0)
         layout.setSpacing(0)
         layout.addWidget(self.head)
-        layout.addWidget(_scrolling(self.table), 1)
+        layout.addWidget(scrolling(self.table), 1)
         self._pages.addWidget(figures)
-        self._pages.addWidget(_scrolling(self.list))
+        self._pages.addWidget(scrolling(self.list))
         self.page.chosen.connect(lambda page: self._pages.setCurrentIndex(0 if page == "figures" else 1))
         frame = _panel(self.page, self._pages)
         self._table_panel = frame

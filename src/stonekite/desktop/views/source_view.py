@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from stonekite.desktop.controls.choices import Tinted, Toggle, Words
-from stonekite.desktop.controls.column import column
+from stonekite.desktop.controls.column import column, scrolling
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
@@ -202,11 +202,12 @@ class SourceView(QFrame):
             button.setObjectName("small")
             head.addWidget(button)
         self.table = FiguresTable()
-        self.table.setFixedWidth(430)
+        figures = scrolling(self.table)
+        figures.setFixedWidth(440)
         scroll, self._verdicts = column(2)
         middle = QHBoxLayout()
         middle.setSpacing(24)
-        middle.addWidget(self.table)
+        middle.addWidget(figures)
         middle.addWidget(scroll, 1)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
