@@ -136,18 +136,11 @@ class RideLane(Picture):
                 said("Move a control, then click here: it rides from there on."),
             )
             return
-        painter.setFont(font(7.5))
-        for share in (0.0, 0.5, 1.0):
-            y = self.plot().bottom() - share * self.plot().height()
-            painter.setPen(QPen(mixed(roles.line, roles.ground, 0.6), 1))
+        shares = (0.0, 1.0) if line.setting.is_switch else (0.0, 0.5, 1.0)
+        heights = [self.plot().bottom() - share * self.plot().height() for share in shares]
+        painter.setPen(QPen(mixed(roles.line, roles.ground, 0.6), 1))
+        for y in heights:
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
-            painter.setPen(roles.muted)
-            box = QRectF(self.width() - 84, min(max(0.0, y - 6), self.height() - 13), 80, 13)
-            painter.drawText(
-                box,
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                line.setting.shown(line.setting.from_travel(share)),
-            )
         for other in self._others:
             self._paint_line(painter, other, QPen(mixed(self._colour(other), roles.ground, 0.45), 1))
         if self._beside is not None:
@@ -163,11 +156,25 @@ class RideLane(Picture):
                         painter.drawEllipse(where, 4.5, 4.5)
                     else:  # it stays at its beat
                         painter.drawRect(QRectF(where.x() - 4, where.y() - 4, 8, 8))
+        self._paint_scale(painter, line, shares, heights)
         painter.setFont(font(8.5, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(line.name)
         painter.fillRect(QRectF(2, 2, wide + 8, 15), faded(roles.ground, 0.75))
         painter.setPen(self._colour(line))
         painter.drawText(QRectF(6, 2, wide + 4, 15), Qt.AlignmentFlag.AlignLeft, line.name)
+
+    def _paint_scale(
+        self, painter: QPainter, line: Line, shares: tuple[float, ...], heights: list[float]
+    ) -> None:
+        """Values of the setting at heights, over whatever line is there."""
+        painter.setFont(font(7.5))
+        for share, y in zip(shares, heights, strict=True):
+            words = line.setting.shown(line.setting.from_travel(share))
+            wide = painter.fontMetrics().horizontalAdvance(words) + 6
+            box = QRectF(self.width() - wide - 2, min(max(0.0, y - 6), self.height() - 13), wide, 13)
+            painter.fillRect(box, faded(roles.ground, 0.85))
+            painter.setPen(roles.muted)
+            painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
     @staticmethod
     def _colour(line: Line) -> QColor:
