@@ -57,8 +57,12 @@ def test_strokes_stay_where_they_belong_and_the_centre_stays_the_centre(speed):
     lags = np.arange(-40, 41)
     matches = [float(np.dot(made[0, 50:-50], np.roll(made[1], -lag)[50:-50])) for lag in lags]
     assert abs(int(lags[int(np.argmax(matches))]) - 20) <= 1
-    mono = slowed(np.repeat(noise(2.0)[:1], 2, axis=0), RATE, speed)
-    assert np.abs(mono[0] - mono[1]).max() < 1e-5 * np.abs(mono).max()
+    t = np.arange(2 * RATE) / RATE
+    for one in (noise(2.0)[0], np.sin(2 * np.pi * 441.0 * t)):
+        mono = slowed(np.stack([one, one]), RATE, speed)
+        assert np.array_equal(*mono) and mono.any()
+        side = slowed(np.stack([np.zeros_like(one), one]), RATE, speed)
+        assert not side[0].any() and np.array_equal(side[1], mono[1])
 
 
 def test_a_range_of_the_result_is_written_and_a_long_one_up_to_a_minute(tmp_path):

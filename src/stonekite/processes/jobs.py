@@ -177,6 +177,22 @@ class RangeSlowed(msgspec.Struct, tag=True):
     frames: int
 
 
+class Fit(msgspec.Struct, tag=True):
+    """Write a recording to a file, at so many times its speed."""
+
+    number: int
+    source: Source
+    speed: float
+    path: str
+
+
+class Fitted(msgspec.Struct, tag=True):
+    """So many frames were written."""
+
+    number: int
+    frames: int
+
+
 class MeasurePaths(msgspec.Struct, tag=True):
     """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
 
@@ -251,6 +267,7 @@ Request = (
     | Align
     | MeasurePaths
     | SlowRange
+    | Fit
     | PairWork
     | SetWork
     | WriteOne
@@ -265,6 +282,7 @@ Answer = (
     | Aligned
     | PathsMeasured
     | RangeSlowed
+    | Fitted
     | TempoFound
     | HasLearned
     | ResponseRead

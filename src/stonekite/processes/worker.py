@@ -22,6 +22,7 @@ from stonekite.engine.graph.probing import END, Tap
 from stonekite.engine.offline import paths, tones
 from stonekite.engine.offline.changes import StageChanges
 from stonekite.engine.offline.export import Exported, export
+from stonekite.engine.offline.fitting import fit
 from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
@@ -54,6 +55,8 @@ from stonekite.processes.jobs import (
     Failed,
     FindTempo,
     FindTones,
+    Fit,
+    Fitted,
     HasLearned,
     Learn,
     MeasurePaths,
@@ -97,6 +100,7 @@ Work = (
     | Align
     | MeasurePaths
     | SlowRange
+    | Fit
     | PairWork
     | SetWork
     | WriteOne
@@ -142,6 +146,11 @@ class Worker:
                     request.stem, request.span, request.speed, request.semitones, Path(request.path)
                 )
                 yield RangeSlowed(request.number, (yield from telling(request.number, steps)))
+            elif isinstance(request, Fit):
+                fitted = yield from telling(
+                    request.number, fit(request.source, request.speed, Path(request.path))
+                )
+                yield Fitted(request.number, fitted)
             elif isinstance(request, MeasurePaths):
                 loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])

@@ -141,6 +141,16 @@ class MixActions(QObject):
         words = said("{name} split").format(name=self._name(number))
         self._edit(lambda session: mix_edits.split_at(session, number, seconds), words)
 
+    def fit(self, number: int, path: Path, speed: float, kept_s: float) -> None:
+        """A stem has a recording that was made of its own, at so many times its speed."""
+        try:
+            source = session_of(path)[0].sound.stems[0].source
+        except (AudioError, OSError) as error:
+            self.said.emit(str(error))
+            return
+        words = said("{name} fitted").format(name=self._name(number))
+        self._edit(lambda session: mix_edits.fitted(session, number, source, speed, kept_s), words)
+
     def repeat(self, number: int) -> None:
         """A stem once more, behind its end."""
         words = said("{name} repeated").format(name=self._name(number))

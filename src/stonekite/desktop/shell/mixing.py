@@ -6,18 +6,20 @@ from typing import TYPE_CHECKING
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QFileDialog, QVBoxLayout
 
+from stonekite.desktop.dialogs.fit_dialog import FitDialog
 from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.mix_actions import MixActions, recordings_in
 from stonekite.desktop.views.mix_view import MixView
 from stonekite.desktop.views.strip_bar import StripBar
+from stonekite.engine.offline.fitting import free_beside
 from stonekite.files.audio import READABLE
-from stonekite.processes.jobs import Analysed
+from stonekite.processes.jobs import Analysed, Answer, FindTempo, Fit, Fitted, TempoFound
 from stonekite.session import tree
 from stonekite.session.keeping.gathering import ARCHIVE
 from stonekite.session.mix.places import name_of
 from stonekite.session.storage import SUFFIX
-from stonekite.session.types import MIX
+from stonekite.session.types import MIX, Stem
 from stonekite.words import figure, said
 
 if TYPE_CHECKING:
@@ -50,6 +52,7 @@ class Mixing(QObject):
         self.view.without_asked.connect(self.hear_without)
         window.switching.measured.connect(self._matched)
         self.view.parallel_asked.connect(self.ask_parallel)
+        self.view.fit_asked.connect(self.ask_fit)
         window.opening.several_opened.connect(lambda: window.show_view("mix"))
         self.bar.mix_asked.connect(lambda: window.show_view("mix"))
         self.bar.way_chosen.connect(self.hear_in_the_mix)
@@ -189,6 +192,40 @@ class Mixing(QObject):
                 self.actions.add(found[1:])
                 window.switching.in_the_mix = True
                 window.show_view("mix")
+
+    def ask_fit(self, number: int) -> FitDialog:
+        """To which tempo a stem is fitted (modal to the window, not blocking)."""
+        sound = self._window.document.session.sound
+        stem = tree.holder(sound, number)
+        assert isinstance(stem, Stem)
+        dialog = FitDialog(stem, sound.tempo, self._window)
+
+        def use(answer: Answer) -> None:
+            if isinstance(answer, TempoFound):
+                dialog.show_found(answer.bpm, answer.first_beat_s)
+
+        dialog.find_asked.connect(
+            lambda: self._window.errands.send(
+                lambda n: FindTempo(n, stem.source), said("Finding the tempo"), use
+            )
+        )
+        dialog.accepted.connect(lambda: self._fit(stem, dialog.speed, dialog.beat_s))
+        dialog.open()
+        return dialog
+
+    def _fit(self, stem: Stem, speed: float, beat_s: float) -> None:
+        path = free_beside(Path(stem.source.path), said("fitted {share}").format(share=f"{100 * speed:.1f}"))
+
+        def use(answer: Answer) -> None:
+            sound = self._window.document.session.sound
+            if isinstance(answer, Fitted) and any(one.id == stem.id for one in sound.stems):
+                self.actions.fit(stem.id, path, speed, beat_s)
+
+        self._window.errands.send(
+            lambda n: Fit(n, stem.source, speed, str(path)),
+            said("Fitting {name}").format(name=stem.name),
+            use,
+        )
 
     def ask_parallel(self) -> ParallelDialog:
         """A bus beside the mix (modal to the window, not blocking)."""

@@ -27,6 +27,7 @@ class MixView(QFrame):
     opened = Signal(int)
     add_asked = Signal()
     parallel_asked = Signal()
+    fit_asked = Signal(int)
     without_asked = Signal(int)
 
     def __init__(
@@ -266,6 +267,9 @@ class MixView(QFrame):
             menu.addAction(said("Begin at the start"), lambda: actions.put_time(number, start_s=0.0))
             menu.addAction(said("Split at the play position"), lambda: actions.split(number, here))
             menu.addAction(said("Repeat it"), lambda: actions.repeat(number))
+            menu.addAction(said("Fit to another tempo…"), lambda: self.fit_asked.emit(number)).setEnabled(
+                one.source.generator is None
+            )
         menu.addSeparator()
         menu.addAction(said("Move up"), lambda: self._step(number, -1))
         menu.addAction(said("Move down"), lambda: self._step(number, 1))

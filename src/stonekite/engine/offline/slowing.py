@@ -24,6 +24,18 @@ def slowed(sound: np.ndarray, rate: float, speed: float, semitones: float = 0.0)
     It only slows down, in steps that keep low tones in tune and strokes short; another pitch comes from reading what it
     gives faster or slower.
     """
+    if np.array_equal(sound[0], sound[1]):  # what is the same on both sides stays so, to the bit
+        return np.repeat(_slowed(sound[:1], rate, speed, semitones), 2, axis=0)
+    for row in (0, 1):
+        if not sound[row].any():
+            made = np.zeros((2, round(sound.shape[1] / speed)))
+            made[1 - row] = _slowed(sound[1 - row][None], rate, speed, semitones)
+            return made
+    return _slowed(sound, rate, speed, semitones)
+
+
+def _slowed(sound: np.ndarray, rate: float, speed: float, semitones: float) -> np.ndarray:
+    """Of one side, or of two that have each something of their own."""
     ratio = 2.0 ** (semitones / 12.0)
     left = speed / ratio
     made = sound
@@ -43,7 +55,7 @@ def _stretched(sound: np.ndarray, rate: float, speed: float) -> np.ndarray:
     from python_stretch import Signalsmith
 
     stretch = Signalsmith.Stretch()
-    stretch.preset(2, float(rate))
+    stretch.preset(sound.shape[0], float(rate))
     stretch.setTimeFactor(float(speed))
     return np.asarray(stretch.process(np.ascontiguousarray(sound, dtype=np.float32)), dtype=float)
 

@@ -188,6 +188,33 @@ def moved(session: Session, number: int, where: int) -> Session:
     return _with(session, **{str(name): tuple(row)})
 
 
+def fitted(session: Session, number: int, source: Source, speed: float, kept_s: float) -> Session:
+    """A session in which a stem has another recording, which is the same one at so many times its speed. What was at
+    `kept_s` of the recording stays where it is on the timeline, and what rides goes with what it was drawn over. Raises
+    LookupError."""
+    stem: Any = tree.holder(session.sound, number)
+    there = stem.start_s + kept_s - stem.from_s
+    begins = stem.from_s / speed
+    start = there - (kept_s / speed - begins)
+    length = None if stem.length_s is None else stem.length_s / speed
+    if start < 0.0:
+        begins, length = begins - start, None if length is None else max(0.01, length + start)
+        start = 0.0
+
+    def stretched(rides: tuple[Ride, ...]) -> tuple[Ride, ...]:
+        def moved(point: Point) -> Point:
+            at_s = max(0.0, there + (point.at_s - there) / speed)
+            return point if point.beat is not None else msgspec.structs.replace(point, at_s=at_s)
+
+        return tuple(
+            msgspec.structs.replace(ride, points=tuple(sorted(map(moved, ride.points), key=lambda p: p.at_s)))
+            for ride in rides
+        )
+
+    strip = tree.with_rides(stem.strip, stretched)
+    return put_in(session, number, source=source, strip=strip, start_s=start, from_s=begins, length_s=length)
+
+
 def copied(session: Session, number: int, strip: Strip | None = None, **changes: Any) -> Session:
     """A session with a copy of a stem behind it, with a strip of its own: like it, or another one. Raises ValueError with
     a sentence if there are too many."""
