@@ -12,10 +12,11 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtTest import QTest
 
 from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
+from stonekite.desktop.model.demo_reel import reel_session
 from stonekite.engine.graph.chain import Chain
 from stonekite.engine.offline.export import export
 from stonekite.session import storage, tree
-from stonekite.session.mix import places, wires
+from stonekite.session.mix import mix_edits, places, wires
 from stonekite.session.mix.mix_edits import BEGINNINGS
 from stonekite.session.types import MIX
 
@@ -292,3 +293,22 @@ def test_the_mix_without_a_bus_is_as_loud_as_with_it(window, qtbot):
         window.transport.sound is window.document.session.sound
         and window.transport.listening.processed_db <= 0.0
     )
+
+
+def test_rows_fold_into_their_bus(window, qtbot):
+    window.document.open(reel_session())
+    view, sound = window.mixing.view, window.document.session.sound
+    window.show_view("mix")
+    tune = next(bus for bus in sound.buses if any(stem.into == bus.id for stem in sound.stems))
+    inside = [stem.id for stem in sound.stems if stem.into == tune.id]
+    entries = {action.text(): action for action in view.menu_of(tune.id).actions()}
+    entries[f"Fold what goes into it: {len(inside)}"].trigger()
+    shown = {number for number, row in view.rows.items() if row.isVisible()}
+    assert shown == set(view.rows) - set(inside)
+    assert f"{len(inside)} folded" in view.rows[tune.id].name.accessibleDescription()
+    assert not any("Fold" in action.text() for action in view.menu_of(inside[0]).actions())
+    window.document.edit(mix_edits.put_into(window.document.session, inside[0], 0), "out of it")
+    assert view.rows[inside[0]].isVisible() and not view.rows[inside[1]].isVisible()
+    entries = {action.text(): action for action in view.menu_of(tune.id).actions()}
+    entries[f"Unfold what goes into it: {len(inside) - 1}"].trigger()
+    assert all(row.isVisible() for row in view.rows.values())

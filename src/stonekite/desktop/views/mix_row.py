@@ -140,16 +140,18 @@ class MixRow(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(700, HEIGHT)
 
-    def show_one(self, one: Stem | Bus | Mix, sound: Sound, chosen: bool, left_out: bool) -> None:
-        """Show the values of now, whether it is chosen, and whether the mix is heard without it."""
+    def show_one(
+        self, one: Stem | Bus | Mix, sound: Sound, chosen: bool, left_out: bool, folded: int
+    ) -> None:
+        """Show the values of now, whether it is chosen, whether the mix is heard without it, and how many rows are put
+        away in it."""
         self._sound = sound
         self.without.setChecked(left_out)
         self.without.setAccessibleName(said("The mix without {name}").format(name=name_of(one)))
         name = name_of(one)
         split = said("M/S") if one.strip.split.mode == "mid-side" else said("L/R")
-        self.name.show_name(
-            name, self._about(one, split), None if isinstance(one, Mix) else one.hue, isinstance(one, Mix)
-        )
+        about = self._about(one, split) + (said(" · {count} folded").format(count=folded) if folded else "")
+        self.name.show_name(name, about, None if isinstance(one, Mix) else one.hue, isinstance(one, Mix))
         self.kite.show_strip(one.strip, name)
         if chosen != self._chosen:
             self._chosen = chosen

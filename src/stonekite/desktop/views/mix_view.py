@@ -15,8 +15,9 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.mix_actions import MixActions
 from stonekite.desktop.views.mix_row import INTO, LEVELS, METER, NAME, SEND, MixRow
 from stonekite.session import tree
+from stonekite.session.mix import wires
 from stonekite.session.mix.places import name_of
-from stonekite.session.types import MIX, Mix, Stem
+from stonekite.session.types import MIX, Bus, Mix, Sound, Stem
 from stonekite.words import said
 
 
@@ -42,6 +43,8 @@ class MixView(QFrame):
         self.rows: dict[int, MixRow] = {}
         self.chosen: set[int] = set()
         self.left_out = 0
+        self.folded: set[int] = set()
+        """The buses of which only their own row is shown."""
         self._result = ""
         self._shape: tuple[object, ...] = ()
         self.setObjectName("panel")
@@ -103,12 +106,34 @@ class MixView(QFrame):
         self.chosen &= set(self.rows)
         if self._document.place in self.rows and not self.chosen:
             self.chosen = {self._document.place}
+        self.folded &= {bus.id for bus in sound.buses}
+        inside = self._inside(sound)
         for _, one in tree.holders(sound):
             number = tree.number_of(one)
-            self.rows[number].show_one(one, sound, number in self.chosen, number == self.left_out)
+            row = self.rows[number]
+            folded = len(inside[number]) if number in self.folded else 0
+            row.show_one(one, sound, number in self.chosen, number == self.left_out, folded)
+            row.setVisible(not any(number in inside[bus] for bus in self.folded))
         self.counts.setText(
             said("{stems} stems · {buses} buses").format(stems=len(sound.stems), buses=len(sound.buses))
         )
+
+    @staticmethod
+    def _inside(sound: Sound) -> dict[int, set[int]]:
+        """Of each bus, and of all else, the strips that go on into it, at once or through others."""
+        into = {one.id: one.into for one in wires.going_on(sound)}
+        found: dict[int, set[int]] = {number: set() for number in (MIX, *into)}
+        for number in into:
+            bus = into[number]
+            while bus != MIX:
+                found[bus].add(number)
+                bus = into[bus]
+        return found
+
+    def fold(self, bus: int) -> None:
+        """Put the rows of all that goes into a bus away, or show them again."""
+        self.folded ^= {bus}
+        self.refresh()
 
     def _rebuild(self) -> None:
         sound = self._document.session.sound
@@ -260,6 +285,11 @@ class MixView(QFrame):
             menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             return menu
         menu.addAction(said("Rename"), lambda: self.rows[number].name.rename())
+        if isinstance(one, Bus) and (inside := self._inside(self._document.session.sound)[number]):
+            words = said("Fold what goes into it: {count}")
+            if number in self.folded:
+                words = said("Unfold what goes into it: {count}")
+            menu.addAction(words.format(count=len(inside)), partial(self.fold, number))
         if isinstance(one, Stem):
             here = self._position()
             menu.addSeparator()
