@@ -84,3 +84,15 @@ def add_each(gains, which, each, rows, spare):
         for i in range(count):
             rows[0, start + i] += upper[i]
             rows[1, start + i] += lower[i]
+
+
+@kernel
+def times_moving(signal, starts, offsets, table, steps, number):
+    """Multiply a signal (frames,) by one of the numbers of rows (stages/machinery/rows.py), in place."""
+    frames, cells = signal.shape[0], starts.shape[0]
+    for cell in range(cells):
+        first = starts[cell]
+        last = starts[cell + 1] if cell + 1 < cells else frames
+        value, step, into = table[cell, number], steps[cell, number], offsets[cell] - first
+        for i in range(first, last):
+            signal[i] *= value + float(into + i) * step

@@ -6,6 +6,7 @@ import os
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cache, lru_cache
+from time import perf_counter
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,8 @@ from stonekite.stages.machinery.rows import CELL, FINE, SEAM_S, Rows, moving, st
 
 PIECE = 256
 """So many rows are made at once, and kept."""
+QUICK_S = 0.0004
+"""What takes no longer is made when it is wanted, and what takes longer ahead of it."""
 KEPT = 16
 """So many such pieces are kept of a track at the most."""
 _OVER = 1e-9
@@ -93,7 +96,10 @@ class Track:
         self._many = PIECE * CELL // self.cell
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
+        self._steps: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
         self._coming: dict[int, Future[np.ndarray]] = {}
+        self._took_s = 0.0
+        """What a piece took last."""
         moves = planning.is_moving(stage, mixes)
         begun = planning.moved(stage, np.zeros(1), mixes)
         self._still = None if moves else standing(np.array(make(begun, context), dtype=float))
@@ -102,6 +108,26 @@ class Track:
     def still(self) -> Rows | None:
         """The rows of a stage that does not move; None for one that does."""
         return self._still
+
+    def cells(self, first: int, count: int) -> tuple[np.ndarray, np.ndarray, bool] | None:
+        """Of so many cells, where one piece has them all: their rows, what they grow by for each frame (count, numbers),
+        and whether they stand still. What `rows` gives comes to the same."""
+        number, start = divmod(first, self._many)
+        end = start + count
+        if end >= self._many:
+            return None
+        known = self._steps.get(number)
+        if known is None:
+            rows = self._piece(number)
+            grows = rows[1:] - rows[:-1]
+            turns = np.concatenate([[0], np.cumsum(grows.any(axis=1))])
+            known = self._steps[number] = rows, grows / self.cell, turns
+            for old in [old for old in self._steps if old not in self._pieces]:
+                del self._steps[old]
+        if 2 * end > self._many and number + 1 not in self._pieces:
+            self._ahead(number + 1)
+        rows, steps, turns = known
+        return rows[start:end], steps[start:end], bool(turns[end] == turns[start])
 
     def rows(self, first: int, count: int) -> np.ndarray:
         """So many rows (count, numbers) from the one at frame `cell` * first of the recording. Those of the next piece
@@ -126,10 +152,16 @@ class Track:
         return self._pieces[number]
 
     def _ahead(self, number: int) -> None:
-        if number not in self._coming:
+        if number not in self._coming and self._took_s > QUICK_S:
             self._coming = {number: _beside().submit(self._made, number)}
 
     def _made(self, number: int) -> np.ndarray:
+        begun = perf_counter()
+        made = self._computed(number)
+        self._took_s = perf_counter() - begun
+        return made
+
+    def _computed(self, number: int) -> np.ndarray:
         # What bends has to know one row before and two behind.
         around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
         seconds = CELL * (number * PIECE + around) / self._context.rate
@@ -192,6 +224,9 @@ class Following:
         if self.track.still is not None:
             return self.track.still
         runs = self._course.runs(clock, frames, self.late)
+        goes_on = len(runs) == 1 and self._ahead is None and self._next in (None, runs[0][1])
+        if goes_on and frames and (simple := self._simple(runs[0][1], frames)) is not None:
+            return simple
         parts = []
         ends = [*(first for first, _ in runs[1:]), frames]
         for (first, place), end in zip(runs, ends, strict=True):
@@ -203,6 +238,21 @@ class Following:
             return moving(*parts[0], self._cell)
         starts, offsets, table, following = (np.concatenate(of) for of in zip(*parts, strict=True))
         return moving(starts, offsets, table, following, self._cell)
+
+    def _simple(self, place: int, frames: int) -> Rows | None:
+        """The rows of a block that goes on where the last one ended, if one piece has them: most do."""
+        size = self._cell
+        cell = place // size
+        count = (place + frames - 1) // size - cell + 1
+        found = self.track.cells(cell, count)
+        if found is None:
+            return None
+        table, steps, stands = found
+        self._next = place + frames
+        starts, offsets = _cells(0, place - cell * size, count, size)
+        if stands:
+            starts, offsets, table, steps = starts[:1], offsets[:1], table[:1], steps[:1]
+        return Rows(starts, offsets, table, steps, True, size)
 
     def _run(
         self, first: int, place: int, frames: int

@@ -170,6 +170,7 @@ def _warm_mixing() -> None:
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
     mixing.add_through(np.eye(2), rows[0], rows[0].copy())
     mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
+    mixing.times_moving(rows[0, 0], all_of, all_of, np.ones((1, 1)), np.zeros((1, 1)), 0)
 
 
 def _warm_kind(kind: Kind) -> None:

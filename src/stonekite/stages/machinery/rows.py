@@ -9,6 +9,10 @@ from typing import NamedTuple
 
 import numpy as np
 
+from stonekite.lazy import lazy
+
+mixing = lazy("stonekite.signal.mixing")
+
 CELL = 64
 """Frames of the recording from one row to the next."""
 FINE = 16
@@ -157,6 +161,6 @@ def times(block: np.ndarray, rows: Rows, first: int) -> None:
 def times_leg(signal: np.ndarray, rows: Rows, number: int) -> None:
     """Multiply a signal (frames,) by a number, in place."""
     if rows.moves:
-        signal *= rows.along(number, len(signal))
+        mixing.times_moving(signal, *rows.cells, number)
     elif rows.table[0, number] != 1.0:
         signal *= rows.table[0, number]
