@@ -96,7 +96,6 @@ class Track:
         self._many = PIECE * CELL // self.cell
         self._make, self._stage, self._context = make, stage, context
         self._pieces: dict[int, np.ndarray] = {}
-        self._steps: dict[int, tuple[np.ndarray, np.ndarray, np.ndarray]] = {}
         self._coming: dict[int, Future[np.ndarray]] = {}
         self._took_s = 0.0
         """What a piece took last."""
@@ -116,18 +115,11 @@ class Track:
         end = start + count
         if end >= self._many:
             return None
-        known = self._steps.get(number)
-        if known is None:
-            rows = self._piece(number)
-            grows = rows[1:] - rows[:-1]
-            turns = np.concatenate([[0], np.cumsum(grows.any(axis=1))])
-            known = self._steps[number] = rows, grows / self.cell, turns
-            for old in [old for old in self._steps if old not in self._pieces]:
-                del self._steps[old]
+        rows = self._piece(number)
         if 2 * end > self._many and number + 1 not in self._pieces:
             self._ahead(number + 1)
-        rows, steps, turns = known
-        return rows[start:end], steps[start:end], bool(turns[end] == turns[start])
+        grows = rows[start + 1 : end + 1] - rows[start:end]
+        return rows[start:end], grows / self.cell, not grows.any()
 
     def rows(self, first: int, count: int) -> np.ndarray:
         """So many rows (count, numbers) from the one at frame `cell` * first of the recording. Those of the next piece
