@@ -5,6 +5,7 @@ import resource
 import struct
 import subprocess
 import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -270,6 +271,27 @@ def test_overviews_hold_the_extremes(tmp_path):
     with Reader(write_wav(tmp_path / "a.wav", sound)) as reader:
         rough = sketch(reader, columns=50)
     assert rough.shape == (4, 2, 50) and (rough[:, 0] < 0).all() and (rough[:, 1] > 0).all()
+
+
+def test_a_first_picture_takes_no_longer_than_it_may_and_has_no_holes(tmp_path):
+    """Of a file in which each place takes long to be found: the first half of it is loud, and so is that of the picture."""
+    sound = noise(1.0) * np.repeat([1.0, 0.001], 24_000)
+    with Reader(write_wav(tmp_path / "a.wav", sound)) as reader:
+        whole = sketch(reader, within_s=60.0)
+        read, looks = reader.read, []
+
+        def slowly(start: int, frames: int) -> np.ndarray:
+            looks.append(start)
+            time.sleep(0.002)
+            return read(start, frames)
+
+        reader.read = slowly
+        begun = time.perf_counter()
+        rough = sketch(reader, within_s=0.05)
+        assert time.perf_counter() - begun < 1.0 and 2 < len(looks) <= 30
+    assert rough.shape == whole.shape == (4, 2, 600)
+    heights = (rough[0, 1] - rough[0, 0]) > 0.05
+    assert heights[:280].all() and not heights[320:].any()
 
 
 def test_a_huge_file_opens_at_once_and_in_little_memory(tmp_path):

@@ -1,10 +1,15 @@
 """Waveform overviews: least and greatest sample of each component in short stretches of a file."""
 
+from collections.abc import Iterator
+from time import perf_counter
+
 import numpy as np
 
 from stonekite.files.audio import AudioError, Blocks
 from stonekite.signal.matrix import COMPONENTS, component
 
+SKETCH_S = 0.02
+"""So long the window stops for a first picture, at the most."""
 STRETCH = 128
 """Frames in one stretch of a full overview."""
 
@@ -41,11 +46,14 @@ def extremes(block: np.ndarray, stretch: int) -> np.ndarray:
     return out
 
 
-def sketch(reader: Blocks, columns: int = 600, look: int = 256) -> np.ndarray:
-    """A first picture of a long file at once: each column looks at `look` frames only. (4, 2, columns)."""
+def sketch(reader: Blocks, columns: int = 600, look: int = 256, within_s: float = SKETCH_S) -> np.ndarray:
+    """A first picture of a long file at once: each column looks at `look` frames only. Where that takes too long, as to
+    find places in compressed files does, columns that were not looked at are like the one before. (4, 2, columns)."""
     frames = reader.facts.frames
     out = np.zeros((4, 2, columns), dtype=np.float32)
-    for column in range(columns):
+    seen = np.zeros(columns, dtype=bool)
+    ends = perf_counter() + within_s
+    for column in _coarse_to_fine(columns):
         start = frames * column // columns
         try:
             block = reader.read(start, max(1, min(look, frames * (column + 1) // columns - start)))
@@ -53,7 +61,20 @@ def sketch(reader: Blocks, columns: int = 600, look: int = 256) -> np.ndarray:
             break
         if block.shape[1]:
             out[:, :, column : column + 1] = extremes(block, block.shape[1])
-    return out
+        seen[column] = True
+        if perf_counter() > ends:
+            break
+    last = np.maximum.accumulate(np.where(seen, np.arange(columns), 0))
+    return out[:, :, last]
+
+
+def _coarse_to_fine(count: int) -> Iterator[int]:
+    """All places, first those far apart, then those between them."""
+    step = 1 << (count - 1).bit_length()
+    yield 0
+    while step > 1:
+        yield from range(step // 2, count, step)
+        step //= 2
 
 
 def coarser(table: np.ndarray, factor: int) -> np.ndarray:

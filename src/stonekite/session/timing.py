@@ -124,7 +124,11 @@ def _of_struct(values: Any, bpm: float) -> Any:
                 changed[name] = wanted
     for name in type(values).__struct_fields__:
         rows = getattr(values, name)
-        if isinstance(rows, tuple) and any(isinstance(row, msgspec.Struct) for row in rows):
+        if (
+            name != "rides"
+            and isinstance(rows, tuple)
+            and any(isinstance(row, msgspec.Struct) for row in rows)
+        ):
             made = tuple(_of_struct(row, bpm) if isinstance(row, msgspec.Struct) else row for row in rows)
             if any(a is not b for a, b in zip(made, rows, strict=True)):
                 changed[name] = made
