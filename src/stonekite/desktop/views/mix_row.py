@@ -13,6 +13,7 @@ from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.mix_actions import MixActions
 from stonekite.desktop.views.mix_cells import KiteCell, MeterCell, NameCell, SendCell, gain_shown
+from stonekite.remembered import Remembered
 from stonekite.session.mix import wires
 from stonekite.session.mix.fader import Fader
 from stonekite.session.mix.places import length_s, name_of
@@ -22,9 +23,20 @@ from stonekite.stages.settings import settings_of
 from stonekite.words import clock, said
 
 _FADER = settings_of(Fader)
+_JOINED = Remembered()
 NAME, LEVELS, METER, INTO, SEND = 144, 178, 82, 88, 80
 """Widths of the columns; the kite has what is left."""
 HEIGHT = 57
+
+
+def joined(sound: Sound) -> tuple[object, ...]:
+    """What of a sound decides where anything can go: equal as long as nothing is joined otherwise, or called so."""
+    return _JOINED.of(sound, None, lambda: _joined(sound))
+
+
+def _joined(sound: Sound) -> tuple[object, ...]:
+    ways = tuple((wire.source, wire.to) for wire in wires.wires(sound))
+    return ways, tuple((bus.id, bus.name) for bus in sound.buses), tuple(wires.keys(sound).items())
 
 
 class MixRow(QWidget):
@@ -45,6 +57,7 @@ class MixRow(QWidget):
         self._fader = Fader()
         self._chosen = False
         self._sound = sound
+        self._shown: tuple[object, ...] = ()
         self.setFixedHeight(HEIGHT)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         row = QHBoxLayout(self)
@@ -146,6 +159,10 @@ class MixRow(QWidget):
         """Show the values of now, whether it is chosen, whether the mix is heard without it, and how many rows are put
         away in it."""
         self._sound = sound
+        shown = id(one), joined(sound), chosen, left_out, folded
+        if shown == self._shown:
+            return
+        self._shown, self._one = shown, one  # which lives as long as its id stands for it
         self.without.setChecked(left_out)
         self.without.setAccessibleName(said("The mix without {name}").format(name=name_of(one)))
         name = name_of(one)
@@ -174,6 +191,10 @@ class MixRow(QWidget):
         sent = {send.to: send for send in one.sends}
         for to, cell in self.sends.items():
             cell.show_send(sent.get(to), wires.can_go(sound, self.number, to))
+
+    def forget(self) -> None:
+        """Show all of it anew: a wish that was refused stands on its controls."""
+        self._shown = ()
 
     @staticmethod
     def _about(one: Stem | Bus | Mix, split: str) -> str:

@@ -4,7 +4,7 @@ from collections.abc import Callable
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import QPoint, Qt, Signal
+from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
@@ -19,6 +19,9 @@ from stonekite.session.mix import wires
 from stonekite.session.mix.places import name_of
 from stonekite.session.types import MIX, Bus, Mix, Sound, Stem
 from stonekite.words import said
+
+AT_ONCE, AT_A_TIME = 9, 2
+"""So many rows are made at once, and so many at a time after them."""
 
 
 class MixView(QFrame):
@@ -41,8 +44,13 @@ class MixView(QFrame):
         super().__init__(parent)
         self._document, self._actions, self._position = document, actions, position
         self.rows: dict[int, MixRow] = {}
+        self._column = QVBoxLayout()
+        self._more = QTimer(self)
+        self._more.setSingleShot(True)
+        self._more.timeout.connect(self._add_more)
         self.chosen: set[int] = set()
         self.left_out = 0
+        document.refused.connect(self._refused)
         self.folded: set[int] = set()
         """The buses of which only their own row is shown."""
         self._result = ""
@@ -87,6 +95,10 @@ class MixView(QFrame):
 
     # What is shown
 
+    def _refused(self) -> None:
+        for row in self.rows.values():
+            row.forget()
+
     def showEvent(self, event: QShowEvent) -> None:
         self.refresh()
         super().showEvent(event)
@@ -103,20 +115,25 @@ class MixView(QFrame):
         if shape != self._shape:
             self._shape = shape
             self._rebuild()
-        self.chosen &= set(self.rows)
-        if self._document.place in self.rows and not self.chosen:
+        self.chosen &= {number for number, _ in shape}
+        if not self.chosen:
             self.chosen = {self._document.place}
         self.folded &= {bus.id for bus in sound.buses}
-        inside = self._inside(sound)
-        for _, one in tree.holders(sound):
-            number = tree.number_of(one)
-            row = self.rows[number]
-            folded = len(inside[number]) if number in self.folded else 0
-            row.show_one(one, sound, number in self.chosen, number == self.left_out, folded)
-            row.setVisible(not any(number in inside[bus] for bus in self.folded))
+        self._show_rows(sound)
         self.counts.setText(
             said("{stems} stems · {buses} buses").format(stems=len(sound.stems), buses=len(sound.buses))
         )
+
+    def _show_rows(self, sound: Sound) -> None:
+        inside = self._inside(sound)
+        for _, one in tree.holders(sound):
+            number = tree.number_of(one)
+            row = self.rows.get(number)
+            if row is None:  # it comes soon
+                break
+            folded = len(inside[number]) if number in self.folded else 0
+            row.show_one(one, sound, number in self.chosen, number == self.left_out, folded)
+            row.setVisible(not any(number in inside[bus] for bus in self.folded))
 
     @staticmethod
     def _inside(sound: Sound) -> dict[int, set[int]]:
@@ -136,28 +153,47 @@ class MixView(QFrame):
         self.refresh()
 
     def _rebuild(self) -> None:
-        sound = self._document.session.sound
         inside = QWidget()
         column = QVBoxLayout(inside)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(2)
         column.addWidget(self._heads())
-        self.rows = {}
-        for path, one in tree.holders(sound):
+        column.addStretch(1)
+        self.rows, self._column = {}, column
+        self._add_rows(AT_ONCE)
+        self._area.setWidget(inside)
+        self.show_result(self._result)
+
+    def _add_rows(self, count: int) -> None:
+        """Make so many rows more; the rest follow a few at a time, so that the window does not stop for them."""
+        sound = self._document.session.sound
+        for path, one in list(tree.holders(sound))[len(self.rows) :][:count]:
             row = MixRow(one, sound, self._actions)
             self.rows[row.number] = row
             if path == ("buses", 0):
-                column.addWidget(self._heading(said("Buses")))
+                self._column.insertWidget(self._column.count() - 1, self._heading(said("Buses")))
             row.opened.connect(self.opened)
             row.chosen.connect(self._choose)
             row.dropped.connect(self._drop)
             row.stepped.connect(self._step)
             row.menu_asked.connect(self._menu)
             row.without_asked.connect(self.without_asked)
-            column.addWidget(row)
-        column.addStretch(1)
-        self._area.setWidget(inside)
-        self.show_result(self._result)
+            self._column.insertWidget(self._column.count() - 1, row)
+        if len(self.rows) < len(self._shape):
+            self._more.start()
+
+    def _add_more(self) -> None:
+        """Some of the rows that are still to come."""
+        if self._document.is_open and len(self.rows) < len(self._shape):
+            self._add_rows(AT_A_TIME)
+            self._show_rows(self._document.session.sound)
+            self.show_result(self._result)
+
+    def all_rows(self) -> dict[int, MixRow]:
+        """The rows, those that are still to come, too."""
+        self._add_rows(len(self._shape))
+        self._show_rows(self._document.session.sound)
+        return self.rows
 
     def _heading(self, words: str) -> Label:
         label = Label(words)
@@ -235,7 +271,7 @@ class MixView(QFrame):
         """A row was dragged to a height of its own: among its like it stands where that is."""
         if number == MIX:
             return
-        row = self.rows[number]
+        row = self.all_rows()[number]
         there = row.mapTo(self, QPoint(0, y)).y()
         name, _ = tree.holder_path(self._document.session.sound, number)
         others = [one.id for one in getattr(self._document.session.sound, str(name)) if one.id != number]

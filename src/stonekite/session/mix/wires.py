@@ -51,6 +51,10 @@ def _keys_of(strip: Strip) -> tuple[int, ...]:
 
 def keys(sound: Sound) -> dict[int, tuple[int, ...]]:
     """Of each strip that hears others of the sound with detectors the ids of those."""
+    return _KEYS.of(sound, None, lambda: _keys(sound))
+
+
+def _keys(sound: Sound) -> dict[int, tuple[int, ...]]:
     there = {one.id for one in going_on(sound)}
     found = {
         tree.number_of(one): tuple(number for number in keys_of(one.strip) if number in there)
