@@ -18,11 +18,13 @@ from test_two_files import music
 from stonekite.engine.offline import batch
 from stonekite.engine.offline.batch import Item, Learn, Row
 from stonekite.engine.offline.export import written
+from stonekite.files.audio import AudioError
 from stonekite.processes.batching import ACCOUNT
 from stonekite.session import presets, storage, tree
 from stonekite.session.export_sets import RESULT, ExportSet
-from stonekite.session.types import Strip
+from stonekite.session.types import Bus, Strip
 from stonekite.stages.compressor import Compressor
+from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.noise import Noise
 from stonekite.stages.registry import kind_of
 
@@ -261,3 +263,21 @@ def test_a_batch_in_the_window_is_filled_run_stopped_and_reported(window, qtbot,
     window.batches.report(tmp_path / "r.html")
     assert "take 3.wav" in (tmp_path / "r.html").read_text()
     dialog.close()
+
+
+def test_a_strip_of_several_is_taken_by_its_name(tmp_path):
+    """A bus's strip over recordings; without a name it is said which there are."""
+    path = write_wav(tmp_path / "model.wav", music(1.0, 1))
+    side = GainSide(gain_db=-6.0)
+    bus = Bus(id=9, name="Softer", strip=Strip(stages=(Gain(id=5, upper=side, lower=side),)))
+    session = session_on(path, Strip())
+    session = msgspec.structs.replace(session, sound=msgspec.structs.replace(session.sound, buses=(bus,)))
+    storage.save(session, tmp_path / "s.kite")
+    made = batch.strip_of(tmp_path / "s.kite", "Softer")
+    assert len(made.sound.stems) == 1 and not made.sound.buses
+    assert made.sound.stems[0].strip == bus.strip
+    for name in ("", "Louder"):
+        with pytest.raises(AudioError, match="Softer, Mix"):
+            batch.strip_of(tmp_path / "s.kite", name)
+    assert batch.strip_of(tmp_path / "s.kite", "Mix").sound.stems[0].strip == Strip()
+    assert batch.only(session, 9).sound.stems[0].name == "Softer"

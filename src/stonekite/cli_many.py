@@ -67,6 +67,13 @@ def export(session: Path, folder: Path, chosen: str | None, force: bool, as_json
     help=said("An export set: a file, or the name of one that ships or is your own."),
 )
 @click.option(
+    "--strip",
+    "name",
+    default="",
+    metavar="NAME",
+    help=said("Which stem, bus or mix, of a session of several."),
+)
+@click.option(
     "--learn",
     metavar="quietest|START-END",
     help=said(
@@ -83,6 +90,7 @@ def batch(
     folder: Path,
     jobs: int | None,
     chosen: str | None,
+    name: str,
     learn: str | None,
     report: Path | None,
     force: bool,
@@ -114,7 +122,7 @@ def batch(
             warn(f"“{entry.item.path}”: {entry.row.fault}")
 
     work = Batch(
-        strip_of(session),
+        strip_of(session, name),
         session.stem,
         find(chosen),
         items,

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QFileDialog
 from stonekite.desktop.dialogs.batch_dialog import BatchDialog, name_of
 from stonekite.desktop.links.posting import Posting
 from stonekite.desktop.model import preferences
-from stonekite.engine.offline.batch import Learn, items_of
+from stonekite.engine.offline.batch import Learn, items_of, only
 from stonekite.files.audio import READABLE, AudioError
 from stonekite.processes.batching import Batch, Entry, faults_of
 from stonekite.reports import batch_table
@@ -90,7 +90,7 @@ class Batches(QObject):
         dialog.show_paths(dialog.paths, [name_of(item.path, item.below) for item in items])
         try:
             self.batch = Batch(
-                document.session,
+                only(document.session, document.place),
                 document.name,
                 chosen,
                 items,

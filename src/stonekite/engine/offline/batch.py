@@ -19,6 +19,7 @@ from stonekite.files.audio import READABLE, AudioError, Reader, fingerprint
 from stonekite.session import edits, presets, tree
 from stonekite.session.export_sets import RESULT, ExportSet, SetError, names
 from stonekite.session.kept_levels import with_levels
+from stonekite.session.mix.places import is_one, name_of
 from stonekite.session.storage import load
 from stonekite.session.types import Desk, Session, Sound, Source, Stem, Strip
 from stonekite.stages.base import Context
@@ -85,10 +86,30 @@ def session_for(session: Session, path: Path) -> Session:
     return Session(last_id=session.last_id, sound=sound, desk=Desk())
 
 
-def strip_of(path: Path) -> Session:
-    """The session in a file, or one that is nothing but the strip of a preset. Raises SessionError, AudioError."""
+def only(session: Session, number: int) -> Session:
+    """A session that is nothing but one of its strips, by its id; detectors hear their own legs. Raises LookupError."""
+    sound = session.sound
+    one = tree.holder(sound, number)
+    source = one.source if isinstance(one, Stem) else sound.stems[0].source
+    stem = Stem(id=sound.stems[0].id, name=name_of(one), source=source, strip=tree.without_keys(one.strip))
+    return Session(last_id=session.last_id, sound=Sound(stems=(stem,), tempo=sound.tempo), desk=session.desk)
+
+
+def strip_of(path: Path, name: str = "") -> Session:
+    """The session in a file, with the strip of that name where there are several, or one that is nothing but the strip of
+    a preset. Raises SessionError, AudioError."""
     if path.suffix.lower() != presets.SUFFIX:
-        return load(path)
+        session = load(path)
+        called = {name_of(one): tree.number_of(one) for _, one in tree.holders(session.sound)}
+        if name in called:
+            return only(session, called[name])
+        if name or not is_one(session.sound):
+            raise AudioError(
+                said("“{path}” has several strips: say which one. They are called {names}.").format(
+                    path=path.name, names=", ".join(called)
+                )
+            )
+        return session
     try:
         preset = presets.load(path)
     except presets.PresetError as error:
