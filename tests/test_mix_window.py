@@ -312,3 +312,33 @@ def test_rows_fold_into_their_bus(window, qtbot):
     entries = {action.text(): action for action in view.menu_of(tune.id).actions()}
     entries[f"Unfold what goes into it: {len(inside) - 1}"].trigger()
     assert all(row.isVisible() for row in view.rows.values())
+
+
+def test_a_stem_is_moved_and_trimmed_by_typing_its_times(window, qtbot):
+    window.document.open(reel_session())
+    window.show_view("mix")
+    document = window.document
+    stem = document.session.sound.stems[1]
+    entries = {action.text(): action for action in window.mixing.view.menu_of(stem.id).actions()}
+    assert "On the timeline…" in entries
+    dialog = window.mixing.ask_time(stem.id)
+
+    def typed_in(name: str, text: str) -> None:
+        field = dialog.fields[name]
+        field.type_value()
+        field._edit.setText(text)
+        field._typed()
+
+    for name, text in (("start_s", "4"), ("from_s", "1.5"), ("length_s", "3")):
+        typed_in(name, text)
+    now = document.session.sound.stems[1]
+    assert (now.start_s, now.from_s, now.length_s) == (4.0, 1.5, 3.0)
+    assert "0:04.00 to 0:07.00" in dialog.words.text()
+    typed_in("length_s", "9999")  # to the end of the recording
+    assert document.session.sound.stems[1].length_s is None
+    typed_in("from_s", "9999")
+    assert document.session.sound.stems[1].from_s < stem.source.frames / stem.source.rate
+    dialog.reject()
+    back = document.session.sound.stems[1]
+    assert (back.start_s, back.from_s, back.length_s) == (stem.start_s, stem.from_s, stem.length_s)
+    assert back.strip == stem.strip

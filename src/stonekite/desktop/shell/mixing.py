@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QFileDialog, QVBoxLayout
 
 from stonekite.desktop.dialogs.fit_dialog import FitDialog
 from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
+from stonekite.desktop.dialogs.time_dialog import TimeDialog
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.mix_actions import MixActions, recordings_in
 from stonekite.desktop.views.mix_view import MixView
@@ -53,6 +54,7 @@ class Mixing(QObject):
         window.switching.measured.connect(self._matched)
         self.view.parallel_asked.connect(self.ask_parallel)
         self.view.fit_asked.connect(self.ask_fit)
+        self.view.time_asked.connect(self.ask_time)
         window.opening.several_opened.connect(lambda: window.show_view("mix"))
         self.bar.mix_asked.connect(lambda: window.show_view("mix"))
         self.bar.way_chosen.connect(self.hear_in_the_mix)
@@ -192,6 +194,17 @@ class Mixing(QObject):
                 self.actions.add(found[1:])
                 window.switching.in_the_mix = True
                 window.show_view("mix")
+
+    def ask_time(self, number: int) -> TimeDialog:
+        """When a stem is heard (modal to the window, not blocking): heard at once, and taken back if it is not wanted."""
+        stem = tree.holder(self._window.document.session.sound, number)
+        assert isinstance(stem, Stem)
+        dialog, token = TimeDialog(stem, self._window), object()
+        dialog.moved.connect(lambda times, _: self.actions.put_time(number, token, **times))
+        before = {"start_s": stem.start_s, "from_s": stem.from_s, "length_s": stem.length_s}
+        dialog.rejected.connect(lambda: self.actions.put_time(number, token, **before))
+        dialog.open()
+        return dialog
 
     def ask_fit(self, number: int) -> FitDialog:
         """To which tempo a stem is fitted (modal to the window, not blocking)."""

@@ -32,6 +32,7 @@ class MixView(QFrame):
     add_asked = Signal()
     parallel_asked = Signal()
     fit_asked = Signal(int)
+    time_asked = Signal(int)
     without_asked = Signal(int)
 
     def __init__(
@@ -329,6 +330,7 @@ class MixView(QFrame):
         if isinstance(one, Stem):
             here = self._position()
             menu.addSeparator()
+            menu.addAction(said("On the timeline…"), lambda: self.time_asked.emit(number))
             menu.addAction(said("Begin at the play position"), lambda: actions.put_time(number, start_s=here))
             menu.addAction(said("Begin at the start"), lambda: actions.put_time(number, start_s=0.0))
             menu.addAction(said("Split at the play position"), lambda: actions.split(number, here))
