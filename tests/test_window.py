@@ -423,3 +423,10 @@ def test_silence_and_one_sample_open(window, qtbot, tmp_path):
 def test_a_recording_that_turns_out_to_be_empty_is_drawn_as_silence():
     waves = Waveforms(np.zeros((4, 2, 0)))
     assert not waves.columns(0, 0.0, 1.0, 30).any() and not waves.peaks.any()
+
+
+def test_before_the_player_has_said_anything_no_figure_is_shown(window, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", noise(1.0)))
+    window.showing.tick()
+    for shown in (window.listen.correlation, window.listen.centre, window.listen.momentary):
+        assert shown._now == "–" and shown._was == ""

@@ -198,6 +198,14 @@ STATUS = np.dtype(
 )
 
 
+def nothing_yet() -> np.void:
+    """The status of a player that has said nothing yet: no figure of it is known."""
+    status = np.zeros(1, dtype=STATUS)[0]
+    status["correlation"] = status["image"] = np.nan
+    status["momentary"], status["leg_levels"] = -200.0, -200.0
+    return status
+
+
 class Status:
     """The shared block. One process writes, the other reads; both map the same file descriptor."""
 

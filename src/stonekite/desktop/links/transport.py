@@ -13,7 +13,6 @@ from stonekite.engine.play.listen import Listening
 from stonekite.engine.play.smoothing import DEFAULT_SMOOTHING
 from stonekite.player import protocol
 from stonekite.player.protocol import (
-    STATUS,
     Event,
     Fault,
     Making,
@@ -104,7 +103,7 @@ class Transport(QObject):
 
     def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
         super().__init__(parent)
-        self.status: np.void = np.zeros(1, dtype=STATUS)[0]
+        self.status: np.void = protocol.nothing_yet()
         self.listening = Listening()
         self.playing = False
         self.realtime = False
