@@ -438,9 +438,11 @@ def test_rides_that_cannot_be_are_said(rides, why):
 def test_points_that_go_back_in_time_are_said_and_do_no_harm():
     ride = Ride(path="upper.gain_db", points=(Point(at_s=2.0, value=0.0), Point(at_s=1.0, value=-6.0)))
     stage = msgspec.structs.replace(
-        Gain(id=1), rides=(ride, Ride(path="no.such", points=(Point(at_s=0, value=1),)))
+        Gain(id=2), rides=(ride, Ride(path="no.such", points=(Point(at_s=0, value=1),)))
     )
     assert "follow each other" in limits.excess(session_with(stage))
+    with pytest.raises(storage.SessionError, match="follow each other"):
+        storage.decode(storage.encode(session_with(stage)))
     assert np.isfinite(heard(stage, noise(9_000, np.random.default_rng(2)))).all()
 
 

@@ -77,7 +77,7 @@ _WHY = Remembered()
 
 def _why(strip: Strip) -> str:
     """Why a strip cannot be as it is; empty if it can."""
-    return next((why for part in _parts(strip) if (why := _flaw_of(part))), "") or _excess_of(strip)
+    return next((why for part in _parts(strip) if (why := _flaw_of(part))), "") or excess_of(strip)
 
 
 def excess(session: Session) -> str:
@@ -102,10 +102,11 @@ def excess(session: Session) -> str:
     return ""
 
 
-def _excess_of(strip: Strip) -> str:
+def excess_of(strip: Strip) -> str:
+    """Why a strip of the right types cannot be as it is, in a sentence; empty if it can."""
     count = 0
     if why := next(
-        (why for part in (strip.upper, strip.lower, *strip.spurs) if (why := riding.flaw(part))), ""
+        (why for _, part in tree.riding_parts(strip) if part.rides and (why := riding.flaw(part))), ""
     ):
         return why
     for place in tree.branches(strip):
@@ -116,8 +117,6 @@ def _excess_of(strip: Strip) -> str:
         if len(place.stages) > MOST_STAGES:
             return said("A path holds {most} stages at the most.").format(most=MOST_STAGES)
         count += len(place.stages)
-        if why := next((why for stage in place.stages if stage.rides and (why := riding.flaw(stage))), ""):
-            return why
         if (deaf := next((s for s in place.stages if s.key and not kind_of(s).hears_key), None)) is not None:
             return said("{label}: it has no detector that could hear another strip.").format(
                 label=label_of(deaf)

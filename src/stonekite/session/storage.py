@@ -169,6 +169,12 @@ def _check_strip(strip: Strip, place: str, name: str) -> None:
                     name=name, most_in_all=limits.MOST_IN_ALL, where=where
                 )
             )
+    if sentence := limits.excess_of(strip):
+        raise SessionError(
+            said("{name} cannot be used: {value} (at {where}).").format(
+                name=name, value=_lowered(sentence)[:-1], where=place
+            )
+        )
     ids = [stage.id for stage in strip.stages]
     for k, spur in enumerate(strip.spurs):
         if spur.after not in (*ids, SPLIT, END):
