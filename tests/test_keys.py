@@ -294,3 +294,19 @@ def test_the_window_has_a_menu_of_keys_and_refuses_circles(window, qtbot, source
     document.undo()
     document.go_to(one)
     assert document.strip.stages[0].key == Key(strip=two)
+
+
+def test_a_start_after_a_key_is_gone_or_another_one_came_is_as_any(sources):
+    plain = Strip(split=APART, stages=(STAGES["compressor"],))
+    both = Strip(split=APART, stages=(keyed(STAGES["compressor"]),))
+    sounds = [sound_of(sources, strip) for strip in (both, plain, both, plain)]
+    playback = Playback(feeds(sounds[0], open_source), laid_out(sounds[0]))
+    for sound in sounds:
+        playback.update(laid_out(sound))
+        playback.seek(0)
+        playback.play()
+        heard = np.concatenate([playback.read(512) for _ in range(40)], axis=1)
+        assert np.array_equal(heard, through(sound)[:, : heard.shape[1]])
+        playback.pause()
+        for _ in range(40):
+            playback.read(512)

@@ -422,3 +422,10 @@ def test_strips_come_and_go_while_it_plays_and_nothing_stops(case, start, source
     for _ in range(8):
         playback.read(512)
     assert set(playback._mixer.parts) == set(laid_out(sound).strips)
+    for one in (after, sound, after):  # a new start in the middle of it
+        playback.update(laid_out(one))
+        playback.read(200)
+        playback.seek(start)
+        anew = np.concatenate([playback.read(512) for _ in range(24)], axis=1)
+        wanted = (new if one is after else old)[:, start : start + anew.shape[1]]
+        assert np.abs(anew[:, 2048:] - wanted[:, 2048:]).max() < 1e-5, name

@@ -300,6 +300,8 @@ class Mixer:
         """A new start with the settings that are wanted: silence was before."""
         self._order = self.layout.order
         self.parts = {number: self.parts[number] for number in self._order}
+        self._past = {number: self._past[number] for number in self._order}
+        self._inputs.clear()
         for part in self.parts.values():
             part.drop_wishes()
             part.begin()

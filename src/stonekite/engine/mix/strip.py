@@ -164,7 +164,7 @@ class StripPlayer:
         self._chain = Chain(strip, self.rate, self.at_least, self.course, key_rows=self.key_rows)
         self._beside = self._waiting = None
         self._glided = self._length
-        self._history.clear()
+        self._history = Ring(2, self._history.size)  # there may be other keys than before
         self.room_for(int(MEMORY_S * self.rate) + 2 * self._chain.latency)
 
     def remember(self, history: np.ndarray) -> None:
