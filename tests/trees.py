@@ -5,7 +5,7 @@ from typing import Any, get_type_hints
 
 import msgspec
 import numpy as np
-from conftest import RATE
+from conftest import RATE, THOROUGH
 
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import SIDES, Intake, IntakeSide, Leg, Output, Place, Split, Strip
@@ -88,11 +88,17 @@ def drawn_stage(
     if not count:
         return stage
     whole = msgspec.structs.replace(stage, branches=inner)
-    if not refusal(whole, Context(RATE)):
+    if not refusal(whole, Context(RATE)) and not (_is_slow(whole) and not THOROUGH):
         return whole
     # What does not fit would have been refused.
     empty = tuple(msgspec.structs.replace(one, stages=()) for one in inner)
     return msgspec.structs.replace(stage, branches=empty)
+
+
+def _is_slow(stage: Stage) -> bool:
+    """Whether stages stand in loops that are gone round in some hundred frames: that takes minutes."""
+    times = [side.time_ms for side in (stage.upper, stage.lower) if hasattr(side, "time_ms")]
+    return min(times, default=1000.0) < 12.0 and any(branch.stages for branch in branches_of(stage))
 
 
 def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stage:

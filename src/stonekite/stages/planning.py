@@ -9,7 +9,7 @@ import numpy as np
 
 from stonekite.remembered import Remembered
 from stonekite.stages import riding
-from stonekite.stages.base import Context, Plan, Stage
+from stonekite.stages.base import LEGS, Context, Plan, Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.machinery.rows import SEAM_S, standing
 from stonekite.stages.registry import kind_of, label_of
@@ -49,6 +49,9 @@ def seam_memory(rate: float) -> int:
 
 def works(stage: Stage) -> bool:
     """Whether a stage has anything to do."""
+    touched = any(getattr(stage, leg) is not None for leg in LEGS)
+    if not touched and not stage.change_only:
+        return stage.inserted and stage.level_kept and stage.kept_db != 0.0
     if awake(stage) or (stage.key is not None and not kind_of(stage).hears_key):
         return True
     if not stage.inserted:
