@@ -18,9 +18,8 @@ from PySide6.QtWidgets import QApplication, QWidget
 from stonekite.desktop.controls import theme
 from stonekite.desktop.model.demo_session import amps_session, calls_session, wheelhouse_session
 from stonekite.desktop.shell.window import Window
-from stonekite.session.ride_edits import Address, put_ride
+from stonekite.session.ride_edits import Address
 from stonekite.session.types import MIX
-from stonekite.stages.riding import Point, Ride
 
 FOLDER = Path(__file__).with_name("screenshots")
 
@@ -72,7 +71,7 @@ def mix_picture(window: Window) -> None:
     window.document.discard()
     window.opening.open_reel()
     window.document.go_to(MIX)
-    wait(8.0, lambda: window.showing.measured is not None)
+    wait(120.0, lambda: window.showing.measured is not None)
     window.transport.seek(int(20.0 * window.rate))
     window.transport.play()
     wait(3.0)
@@ -131,7 +130,7 @@ def path_pictures(window: Window) -> None:
     window.document.discard()
     window.opening.open_zither()
     wait(40, lambda: window.showing.measured is not None)
-    torn, under = window.document.strip.spurs
+    torn = window.document.strip.spurs[0]
     bands = torn.branch.stages[1]
     window.stages.choose(bands.id, "upper")
     window.transport.play()
@@ -142,31 +141,23 @@ def path_pictures(window: Window) -> None:
     save(window, "bands")
     window.spurs.choose(torn.id)
     window.spurring.align(torn.id)
-    wait(20, lambda: window.spur_view._aligned is not None)
+    wait(120, lambda: window.spur_view._aligned is not None)
     wait(0.5)
     save(window, "spur")
     window.document.undo()
     window.spurs.choose(0)
-    rides(window, torn.id, under.id)
+    rides(window, torn.id)
     window.transport.pause()
     wait(0.5)
 
 
-def rides(window: Window, torn: int, under: int) -> None:
-    """Two spurs that ride over the sections, with the grips over the window."""
-    strip = window.document.strip
-    for number, heights in ((torn, (-16.0, -7.0, -12.0, -5.0)), (under, (-60.0, -14.0, -8.0, -8.0))):
-        points = [
-            Point(at_s=at, value=value, way="curved")
-            for at, value in zip((7.0, 8.2, 15.4, 16.4), heights, strict=True)
-        ]
-        address = Address("spur", number, "level_db")
-        strip = put_ride(strip, address, Ride(path="level_db", points=tuple(points)))
-    window.document.put(("spurs",), strip.spurs, "Rides")
+def rides(window: Window, torn: int) -> None:
+    """The demo's spurs ride over its sections, with the grips over the window."""
     window.riding.rides.choose(Address("spur", torn, "level_db"))
     window.spurs.choose(torn)
     window.grips.show()
-    window.transport.seek(8 * 48_000)
+    wait(60.0, lambda: not window.errands.busy)
+    window.transport.seek(9 * 48_000)
     wait(2.0)
     window.say("")
     picture = window.grab()
@@ -177,7 +168,6 @@ def rides(window: Window, torn: int, under: int) -> None:
     painter.end()
     picture.save(str(FOLDER / "rides-and-grips.png"))
     window.grips.close()
-    window.document.undo()
 
 
 def pair_pictures(window: Window) -> None:

@@ -117,7 +117,7 @@ class KitePicture(KitePlaces):
             painter.drawLine(box.bottomLeft(), box.bottomLeft() + QPointF(width, 0))
         painter.setFont(font(8.5))
         painter.setPen(roles.muted)
-        right = QRectF(lane.end - 80, lane.y - 17, 78, 17)
+        right = QRectF(lane.end - 140, lane.y - 17, 138, 17)
         words = "muted" if lane.silent else lane.level
         painter.drawText(right, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, words)
 

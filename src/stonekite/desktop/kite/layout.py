@@ -13,6 +13,7 @@ from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import LEGS, LegName, Split, Strip, anything_alone
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.planning import awake
 from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import settings_of
 from stonekite.words import NAMES, said
@@ -165,7 +166,7 @@ def of_strip(strip: Strip, width: float) -> Layout:
         lane = Lane(
             spur.id,
             spur.name,
-            settings_of(Spur)["level_db"].shown(spur.level_db),
+            _spur_level(spur),
             spur.source,
             y,
             (x, leg_y),
@@ -259,6 +260,17 @@ def _crumbs(strip: Strip, stage: Stage) -> Iterator[tuple[str, int]]:
     yield label_of(stage), stage.id
 
 
+def _spur_level(spur: Spur) -> str:
+    """The level of a spur, or between which ones it rides."""
+    setting = settings_of(Spur)["level_db"]
+    ride = next((ride for ride, _ in awake(spur) if ride.path == "level_db" and not ride.stands), None)
+    if ride is None:
+        return setting.shown(spur.level_db)
+    heights = [point.value for point in ride.points]
+    low, high = setting.shown(min(heights)), setting.shown(max(heights))
+    return said("{low} to {high}").format(low=low.removesuffix("dB").rstrip(), high=high)
+
+
 def in_words(strip: Strip, source: str, split: Split) -> str:
     """A strip as it is read aloud."""
     upper, lower = (NAMES[split.component(leg)] for leg in LEGS)
@@ -270,7 +282,7 @@ def in_words(strip: Strip, source: str, split: Split) -> str:
     ]
     for spur in strip.spurs:
         inside = ", ".join(label_of(stage) for stage in spur.branch.stages) or said("no stages")
-        level = settings_of(Spur)["level_db"].shown(spur.level_db)
+        level = _spur_level(spur)
         words.append(
             said("spur {name} from {source}, {tap}, {inside}, {level}").format(
                 name=spur.name, source=spur.source, tap=tap_words(spur, strip), inside=inside, level=level

@@ -146,6 +146,7 @@ class RideLane(Picture):
         if self._beside is not None:
             self._paint_line(painter, self._beside, QPen(roles.muted, 1, Qt.PenStyle.DashLine))
         self._paint_line(painter, line, QPen(self._colour(line), 2))
+        self._paint_scale(painter, line, shares, heights)
         if line.ride is not None:
             for place in range(len(line.ride.points)):
                 where = self.point_of(place)
@@ -156,7 +157,6 @@ class RideLane(Picture):
                         painter.drawEllipse(where, 4.5, 4.5)
                     else:  # it stays at its beat
                         painter.drawRect(QRectF(where.x() - 4, where.y() - 4, 8, 8))
-        self._paint_scale(painter, line, shares, heights)
         painter.setFont(font(8.5, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(line.name)
         painter.fillRect(QRectF(2, 2, wide + 8, 15), faded(roles.ground, 0.75))
