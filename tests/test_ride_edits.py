@@ -457,3 +457,22 @@ def test_the_delay_of_a_leg_is_given_by_a_note_and_follows_the_tempo(window, tmp
     row.delay.type_value("20 ms")
     row.delay._typed()
     assert document.strip.lower.delay_note == "" and document.strip.lower.delay_ms == 20.0
+
+
+def test_an_entry_of_a_point_does_not_outlive_its_line(window, qtbot, tmp_path):
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(4.0, 6)))
+    rides, lane = window.riding.rides, window.riding.lane
+    window.riding.ride(Address("leg", 0, "level_db"))
+    rides.add(2.0, -3.0)
+    lane.type_point(1)
+    entry = lane._edit
+    assert entry is not None and entry.isVisible()
+    window.riding.refresh()
+    assert lane._edit is entry  # nothing else is there
+    window.document.discard()
+    window.opening.open_path(write_wav(tmp_path / "lock.wav", music(4.0, 7)))
+    assert lane._edit is None
+    window.riding.ride(Address("leg", 0, "level_db"))
+    lane.type_point(0)
+    window.document.undo()
+    assert lane._edit is None

@@ -46,7 +46,7 @@ COMMANDS: tuple[Command, ...] = (
         "open-zither",
         "Cable zither",
         "demos",
-        help="pickup left, amplifier right: four paths, and bands inside a stage",
+        help="pickup left, amplifier right: four paths, ridden over three sections",
     ),
     Command(
         "open-amps",

@@ -65,6 +65,8 @@ class RideLane(Picture):
         self, line: Line | None, others: list[Line], beside: Line | None, place: int | None
     ) -> None:
         """The open line, the others, the one of a version, and which point is open."""
+        if self._edit is not None and (line is None or self._line is None or line.ride != self._line.ride):
+            self._edit.left.emit()  # what was being typed was of another line
         self._line, self._others, self._beside, self._place = line, others, beside, place
         words = ""
         if line is not None and line.ride is not None:
