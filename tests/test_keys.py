@@ -16,6 +16,7 @@ from stonekite.engine.mix.mixer import Mixer
 from stonekite.engine.offline.made import feeds
 from stonekite.engine.offline.render import open_source
 from stonekite.engine.play.audition import Audition, auditioned
+from stonekite.engine.play.live import Live
 from stonekite.engine.play.playback import Playback
 from stonekite.session import edits, limits, presets, storage, tree
 from stonekite.session.mix import mix_edits, places, wires
@@ -310,3 +311,21 @@ def test_a_start_after_a_key_is_gone_or_another_one_came_is_as_any(sources):
         playback.pause()
         for _ in range(40):
             playback.read(512)
+
+
+def test_pictures_of_a_detector_show_its_key(sources):
+    """The level that goes in, and the spectrum behind what the detector hears, are those of the drum."""
+    levels = []
+    for stage in (STAGES["compressor"], keyed(STAGES["compressor"])):
+        sound = sound_of(sources, Strip(split=APART, stages=(stage,)))
+        live = Live(RATE)
+        playback = Playback(feeds(sound, open_source), laid_out(sound), live=live)
+        playback.hear(1, 1)
+        playback.watched = 7
+        playback.play()
+        for _ in range(16):
+            playback.read(512)
+        levels.append(live.take_reduction()[0])
+    own, key = (samples(source)[:, : 16 * 512] for source in sources)
+    for level, heard in zip(levels, (own, key), strict=True):
+        assert level == pytest.approx(20 * np.log10(np.abs(heard).max(axis=1)), abs=1e-6)

@@ -60,6 +60,8 @@ class Node:
         self.late = late
         self._course = course
         self._key = stage.key
+        self.key_heard: np.ndarray | None = None
+        """What the detectors heard (2, frames) of another strip in the last block."""
         if self._key is not None and course.keys is not None:
             course.keys.room_for(late)
         self.tracks: tuple[Track, Track] = _tracks(self.kind, stage, context) if twin is None else twin.tracks
@@ -111,6 +113,7 @@ class Node:
             key = self._course.keys.legs(self._key, self.context.matrix, legs, clock, self.late)
             if key is not None and not self.kind.hears_key:  # what a detector hears is listened to
                 legs[:], key = key, None
+        self.key_heard = key
         at = At(clock, through, self._inner, places, rows, out, key)
         self.kind.process(self.state, self.coefficients, legs, at)
         if self._aligns:

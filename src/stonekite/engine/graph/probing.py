@@ -34,6 +34,8 @@ class Tap:
     stage: int
     before: list[np.ndarray] = field(default_factory=list)
     after: list[np.ndarray] = field(default_factory=list)
+    heard: list[np.ndarray] = field(default_factory=list)
+    """What the detectors of the stage heard: what goes into it, or its key."""
     node: "Node | None" = None
     _found: bool = False
 
@@ -43,12 +45,15 @@ class Tap:
     def hear(self, stage: int, before: np.ndarray, after: np.ndarray, node: "Node | None") -> None:
         if stage == END:
             if not self._found:
+                self.heard.append(before.copy())
                 self.before.append(before.copy())
                 self.after.append(after.copy())
             self._found = False
             return
         self._found = True
         self.node = node
+        key = None if node is None else node.key_heard
+        self.heard.append((before if key is None else key).copy())
         self.before.append(before.copy())
         self.after.append(after.copy())
 
@@ -59,6 +64,6 @@ class Tap:
             np.concatenate([nothing, *self.before], axis=1),
             np.concatenate([nothing, *self.after], axis=1),
         )
-        self.before.clear()
-        self.after.clear()
+        for collected in (self.before, self.after, self.heard):
+            collected.clear()
         return taken

@@ -350,11 +350,12 @@ class Playback:
             self._other.play()
             other = self._other.read(frames)
         if self._live is not None and tap is not None:
-            before, after = (_whole(part, frames) for part in tap.take())
-            self._live.hear(processed if other is None else other, unprocessed, before, after)
+            heard = _whole(np.concatenate([np.empty((2, 0)), *tap.heard], axis=1), frames)
+            _, after = (_whole(part, frames) for part in tap.take())
+            self._live.hear(processed if other is None else other, unprocessed, heard, after)
             self._live.limit(mixer.ceiling_db)
             if self.watched is not None:
-                self._live.reduce(before, np.zeros(2) if tap.node is None else tap.node.reduction_db)
+                self._live.reduce(heard, np.zeros(2) if tap.node is None else tap.node.reduction_db)
                 self._live.noise = None if tap.node is None else tap.node.noise_now(self.rate)
                 if tap.node is not None:
                     self._live.worked_db = tap.node.worked_db
