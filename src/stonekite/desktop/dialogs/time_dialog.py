@@ -1,5 +1,6 @@
 """When a stem begins on the timeline, with what of its recording, and for how long."""
 
+from dataclasses import replace
 from typing import Annotated
 
 from PySide6.QtCore import Signal
@@ -40,7 +41,12 @@ class TimeDialog(QDialog):
         self.setWindowTitle(said("“{name}” on the timeline").format(name=stem.name))
         self.setMinimumWidth(420)
         self._whole_s = stem.source.frames / stem.source.rate
-        self.fields = {name: ValueField(setting, said("Stem")) for name, setting in _TIMES.items()}
+        ends_s = stem.start_s + length_s(stem)
+        most = {"start_s": max(600.0, 4.0 * ends_s), "from_s": self._whole_s, "length_s": self._whole_s}
+        self.fields = {
+            name: ValueField(replace(setting, high=most[name]), said("Stem"))
+            for name, setting in _TIMES.items()
+        }
         self.words = Label("")
         self.words.setObjectName("muted")
         self.words.setWordWrap(True)
