@@ -334,7 +334,9 @@ def test_a_stem_is_moved_and_trimmed_by_typing_its_times(window, qtbot):
     now = document.session.sound.stems[1]
     assert (now.start_s, now.from_s, now.length_s) == (4.0, 1.5, 3.0)
     assert "0:04.00 to 0:07.00" in dialog.words.text()
-    typed_in("length_s", f"{stem.source.frames / stem.source.rate - 0.0005:.3f}")  # to the end of the recording
+    typed_in(
+        "length_s", f"{stem.source.frames / stem.source.rate - 0.0005:.3f}"
+    )  # to the end of the recording
     assert document.session.sound.stems[1].length_s is None
     typed_in("from_s", f"{stem.source.frames / stem.source.rate - 0.0005:.3f}")
     assert document.session.sound.stems[1].from_s < stem.source.frames / stem.source.rate

@@ -37,18 +37,19 @@ _USUAL_S = 3.0
 
 def parts_of(strip: Strip) -> list[Strip]:
     """What a strip is made of, each by itself: its ends, and every stage, wherever it stands, without what is in it."""
-    ends = Strip(
-        intake=strip.intake,
-        split=strip.split,
-        output=strip.output,
-        upper=_held_back(strip.upper),
-        lower=_held_back(strip.lower),
-    )
+    upper, lower = _held_back(strip.upper), _held_back(strip.lower)
+    if not upper.rides and any(part.rides for _, part in tree.riding_parts(strip)):
+        upper = Leg(rides=(_moving("level_db"),))
+    ends = Strip(intake=strip.intake, split=strip.split, output=strip.output, upper=upper, lower=lower)
     found = {way_of(ends): ends}
     for _, stage in tree.walk(strip):
         part = part_of(strip, stage)
         found.setdefault(way_of(part), part)
     return list(found.values())
+
+
+def _moving(path: str) -> Ride:
+    return Ride(path=path, points=(Point(at_s=0.0, value=1.0), Point(at_s=1.0, value=2.0)))
 
 
 def _held_back(leg: Leg) -> Leg:
@@ -70,7 +71,7 @@ def way_of(part: Strip) -> str:
         ends = (
             part.intake,
             part.output.limited,
-            tuple(leg.delay_way if leg.rides else "" for leg in (part.upper, part.lower)),
+            tuple((leg.delay_way, [ride.path for ride in leg.rides]) for leg in (part.upper, part.lower)),
             msgspec.structs.replace(part.output, ceiling_db=-1.0) == Output(),
         )
         return f"{ENDS}-{hashlib.sha256(repr((ends, part.split.encoding is None)).encode()).hexdigest()[:16]}"
@@ -154,8 +155,8 @@ def _warm_ends() -> None:
     """Silence through all that is not a stage."""
     _warm_mixing()
     intake = Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37, trim_db=-1.0))
-    moving = Ride(path="delay_ms", points=(Point(at_s=0.0, value=1.0), Point(at_s=1.0, value=2.0)))
-    held_back = Leg(rides=(moving,)), Leg(rides=(moving,), delay_way="tape")
+    moving = _moving("delay_ms")
+    held_back = Leg(rides=(moving, _moving("level_db"))), Leg(rides=(moving,), delay_way="tape")
     for strip in (
         Strip(upper=held_back[0], lower=held_back[1]),
         Strip(intake=intake, output=Output(limited=True, width=50.0)),
@@ -170,7 +171,6 @@ def _warm_mixing() -> None:
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
     mixing.add_through(np.eye(2), rows[0], rows[0].copy())
     mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
-    mixing.times_moving(rows[0, 0], all_of, all_of, np.ones((1, 1)), np.zeros((1, 1)), 0)
 
 
 def _warm_kind(kind: Kind) -> None:
