@@ -43,6 +43,8 @@ if [ "$(cat .venv/installed 2>/dev/null)" != "$wanted" ]; then
   echo "Setting up the Python environment in .venv"
   "$python" -m venv .venv
   .venv/bin/pip install --quiet --disable-pip-version-check --editable '.[dev]'
+  .venv/bin/pip install --quiet --disable-pip-version-check --only-binary python-rtmidi --editable '.[midi]' 2>/dev/null ||
+    echo "Knobs of real MIDI devices need python-rtmidi, which is not to be had here: there are the simulated ones."
   echo "$wanted" > .venv/installed
 fi
 export PATH="$PWD/.venv/bin:$PATH"
