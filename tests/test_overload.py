@@ -3,6 +3,7 @@
 import dataclasses
 import os
 import time
+from concurrent.futures import Future
 
 import msgspec
 import numpy as np
@@ -13,8 +14,9 @@ from test_player import loaded, transport  # noqa: F401
 from stonekite.engine.mix.strip import StripPlayer
 from stonekite.engine.play.playback import Playback
 from stonekite.files.audio import Reader
+from stonekite.player import kernels, making
 from stonekite.session.alone import leaving_out
-from stonekite.session.types import Leg, Strip
+from stonekite.session.types import Leg, Output, Strip
 from stonekite.stages import registry
 from stonekite.stages.cabinet import CabinetSide, CabinetStage
 from stonekite.stages.cabinet.settings import OwnResponse
@@ -146,6 +148,45 @@ def test_a_strip_that_is_too_much_is_said_plays_with_gaps_and_comes_back(qtbot, 
     hear_strip(transport, Strip(stages=(EQ,)))
     qtbot.waitUntil(lambda: told[-1].load == 0.0, timeout=120_000)
     assert transport.player_pid == pid
+
+
+def test_what_plays_is_compiled_before_what_may_be_played_instead_and_ends_before_stages(monkeypatch):
+    """A version with other ends made a new user wait for all of its stages, too."""
+    sent = []
+
+    class Maker:
+        def __init__(self, *_):
+            pass
+
+        def send(self, told):
+            sent.append(told.part)
+
+        def kill(self):
+            pass
+
+    class Helper:
+        def submit(self, work, part):
+            done = Future()
+            done.set_result(None)
+            return done
+
+    monkeypatch.setattr(kernels, "Child", Maker)
+    monkeypatch.setattr(kernels, "MOST_MAKERS", 1)
+    monkeypatch.setattr(kernels.warm, "is_compiled", lambda part: False)
+    made = kernels.Kernels(Helper())
+    heard = [Strip(stages=(EQ, LOUD)), Strip(stages=(Drive(id=3),), output=Output(limited=True))]
+    beside = Strip(stages=(Noise(id=5),), output=Output(width=50.0))
+    made.want(heard, [beside])
+    ready = []
+    for _ in range(20):
+        ready.append((made.ends_there, made.complete))
+        if sent:
+            made._made(making.Made(kernels.warm.way_of(sent[-1])))
+        made.step()
+    kinds = [kernels.warm.kind_name(part) for part in sent]
+    assert kinds == ["ends", "ends", "eq", "gain", "drive", "ends", "noise"]
+    assert ready[0] == (False, False) and ready[2] == (True, False) and ready[5] == (True, True)
+    assert made.able(beside) == beside
 
 
 @pytest.mark.processes

@@ -20,7 +20,7 @@ from stonekite.stages.registry import KINDS
 
 MOST_MAKERS = 2
 REST_AFTER_S = 3.0
-"""So long after all that is needed was there the rest begins to be compiled."""
+"""So long after all that is needed was there the rest begins to be compiled, by the player that plays."""
 
 
 class Kernels:
@@ -32,11 +32,13 @@ class Kernels:
         """Kinds that are loaded in all their ways."""
         self._loaded: set[str] = set()
         self._wanted: dict[str, Strip] = {}
+        self._first: set[str] = set()
+        """What of it is needed by the strips that are to be played, not by those beside them."""
         self._loading: dict[str, Future[None]] = {}
         self._makers: list[Child] = []
         self._at_work: dict[str, Child] = {}
         self._rest: Child | None = None
-        self._rested = False
+        self._rested = self._asked = False
         self._calls: queue.SimpleQueue[Callable[[], None]] = queue.SimpleQueue()
         self._began = self._still = 0.0
 
@@ -53,27 +55,36 @@ class Kernels:
     def _is_there(self, part: Strip) -> bool:
         return warm.kind_name(part) in self._whole or warm.way_of(part) in self._loaded
 
-    def want(self, strips: Iterable[Strip]) -> None:
-        """These strips are to be played: what they need comes before all else."""
+    def want(self, strips: Iterable[Strip], beside: Iterable[Strip] = ()) -> None:
+        """These strips are to be played: what they need comes before all else, their ends first, and then what those
+        need that may be played instead."""
         if len(self._whole) == 1 + len(KINDS):  # as on every start but the first
-            self._wanted = {}
+            self._wanted, self._first = {}, set()
             return
-        parts = {warm.way_of(part): part for strip in strips for part in warm.parts_of(strip)}
+        self._asked = True
         before = set(self._wanted)
-        self._wanted = {way: part for way, part in parts.items() if not self._is_there(part)}
+        self._wanted = self._missing(strips)
+        self._first = set(self._wanted)
+        self._wanted.update(self._missing(beside))
         if set(self._wanted) - before:
             self._began = time.monotonic()
         self._go_on()
 
+    def _missing(self, strips: Iterable[Strip]) -> dict[str, Strip]:
+        """What of these strips is not there, in the order of need: ends, without which nothing plays, before stages."""
+        parts = {warm.way_of(part): part for strip in strips for part in warm.parts_of(strip)}
+        missing = [(way, part) for way, part in parts.items() if not self._is_there(part)]
+        return dict(sorted(missing, key=lambda one: bool(one[1].stages)))
+
     @property
     def ends_there(self) -> bool:
-        """Whether a strip without stages could play."""
-        return not any(warm.kind_name(part) == warm.ENDS for part in self._wanted.values())
+        """Whether the strips that are to be played could, without their stages."""
+        return all(self._wanted[way].stages for way in self._first if way in self._wanted)
 
     @property
     def complete(self) -> bool:
-        """Whether all that was wanted is there."""
-        return not self._wanted
+        """Whether all is there that the strips need which are to be played."""
+        return not any(way in self._wanted for way in self._first)
 
     def able(self, strip: Strip) -> Strip:
         """A strip without the stages that cannot play yet."""
@@ -111,7 +122,7 @@ class Kernels:
                 del self._loading[way]
                 self._loaded.add(way)
                 came = self._wanted.pop(way, None) is not None or came
-        if self._wanted or self._rested or self._rest is not None:
+        if self._wanted or not self._asked or self._rested or self._rest is not None:
             self._still = time.monotonic()
         elif time.monotonic() - self._still > REST_AFTER_S:
             self._rest = self._child("rest")
@@ -157,7 +168,7 @@ class Kernels:
         if part is not None:  # what could not be compiled is tried here: who plays says why
             self._loading[answer.way] = self._helper.submit(make, part)
         self._go_on()
-        if self.complete:
+        if not self._wanted:
             for maker in self._makers:
                 maker.kill()
             self._makers.clear()

@@ -131,7 +131,7 @@ class Player:
             if command.beside is not None:
                 self._beside = command.beside
             self._heard = command.heard, command.opened
-            self._kernels.want(self._strips())
+            self._want_kernels()
             self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
@@ -172,10 +172,12 @@ class Player:
         self._playback.update(layout, least(self._beside), glide_s)
         self._playback.hear(*self._heard)
 
-    def _strips(self) -> list[Strip]:
-        """All that may be played."""
-        sounds = (*self._beside, *([self._sound] if self._sound is not None else []))
-        return [one.strip for sound in sounds for _, one in tree.holders(sound)]
+    def _want_kernels(self) -> None:
+        """Of what is to be played, and of what may be played instead."""
+        assert self._sound is not None
+        self._kernels.want(
+            _strips_of(self._sound), (one for sound in self._beside for one in _strips_of(sound))
+        )
 
     def _strip_peaks(self, playback: Playback) -> np.ndarray:
         """The levels of all strips, in the order of the sound."""
@@ -229,7 +231,7 @@ class Player:
             self._playback = None
         self._sound, self._beside, self._held = command.sound, (), None
         self._heard, self._listening = (command.heard, command.opened), command.listening
-        self._kernels.want(self._strips())
+        self._want_kernels()
         self._playback = self._opened()
         if self._playback is None:
             return
@@ -374,6 +376,10 @@ class Player:
             scope=scope,
             strips=self._strip_peaks(playback),
         )
+
+
+def _strips_of(sound: Sound) -> list[Strip]:
+    return [one.strip for _, one in tree.holders(sound)]
 
 
 def _behind_the_window() -> None:

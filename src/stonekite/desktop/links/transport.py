@@ -122,7 +122,7 @@ class Transport(QObject):
         self._post = Posting(self)
         self._player: _Process | None = None
         self._spare: _Process | None = None
-        self._renewing = False
+        self._renewing = self._preparing = False
         self._deaths: deque[float] = deque(maxlen=BUSY)
         self._beat = (-1, 0.0)
         self._timer = QTimer(self)
@@ -168,8 +168,7 @@ class Transport(QObject):
             process.warm, process.realtime = True, event.realtime
             if process is self._player:
                 self.realtime = event.realtime
-                # Not at once: at first there is enough to do until the first sound.
-                QTimer.singleShot(int(SPARE_AFTER_S * 1000), self, self._have_spare)
+                self._have_spare_later()
         if process is self._spare and self._renewing and process.warm:
             self._renewing = False
             self._promote()
@@ -192,15 +191,22 @@ class Transport(QObject):
             self.playing, self._expected = False, None
             self.failed.emit(event.sentence)
         elif isinstance(event, Making):
+            self._preparing = event.seconds > 0.0
             self.making.emit(event)
         elif isinstance(event, Refused):
             self.refused.emit(event.stage, event.sentence)
         elif isinstance(event, Overloaded):
             self.overloaded.emit(event)
 
+    def _have_spare_later(self) -> None:
+        """Not at once: at first there is enough to do until the first sound."""
+        QTimer.singleShot(int(SPARE_AFTER_S * 1000), self, self._have_spare)
+
     def _have_spare(self) -> None:
         """Another player that is ready to go on if this one dies: to start one takes seconds."""
-        if self._spare is None and self._player is not None:
+        if self._preparing:
+            self._have_spare_later()
+        elif self._spare is None and self._player is not None:
             self._spare = self._made()
 
     def _ended(self, process: _Process, code: int) -> None:
