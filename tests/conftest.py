@@ -96,8 +96,9 @@ def pytest_collection_modifyitems(items):
 
 @pytest.fixture(autouse=True)
 def own_preferences(tmp_path, monkeypatch):
-    """No test reads or writes what the user of this machine prefers."""
+    """No test reads or writes what the user of this machine prefers, or keeps."""
     monkeypatch.setenv("XDG_CONFIG_HOME", str(tmp_path / "config"))
+    monkeypatch.setattr("stonekite.files.kept.folder", lambda: tmp_path / "results")
 
 
 @pytest.fixture

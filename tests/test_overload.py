@@ -8,7 +8,7 @@ from concurrent.futures import Future
 import msgspec
 import numpy as np
 import pytest
-from conftest import hear_strip, noise, write_wav
+from conftest import RATE, hear_strip, noise, write_wav
 from test_player import loaded, transport  # noqa: F401
 
 from stonekite.engine.mix.strip import StripPlayer
@@ -16,7 +16,7 @@ from stonekite.engine.play.playback import Playback
 from stonekite.files.audio import Reader
 from stonekite.player import kernels, making
 from stonekite.session.alone import leaving_out
-from stonekite.session.types import Leg, Output, Strip
+from stonekite.session.types import Leg, Mix, Output, Sound, Source, Stem, Strip
 from stonekite.stages import registry
 from stonekite.stages.cabinet import CabinetSide, CabinetStage
 from stonekite.stages.cabinet.settings import OwnResponse
@@ -174,9 +174,12 @@ def test_what_plays_is_compiled_before_what_may_be_played_instead_and_ends_befor
     monkeypatch.setattr(kernels, "MOST_MAKERS", 1)
     monkeypatch.setattr(kernels.warm, "is_compiled", lambda part: False)
     made = kernels.Kernels(Helper())
-    heard = [Strip(stages=(EQ, LOUD)), Strip(stages=(Drive(id=3),), output=Output(limited=True))]
+    stem = Stem(
+        id=1, name="stem", source=Source(path="a.wav", rate=RATE, frames=1), strip=Strip(stages=(EQ, LOUD))
+    )
+    heard = Sound(stems=(stem,), mix=Mix(strip=Strip(stages=(Drive(id=3),), output=Output(limited=True))))
     beside = Strip(stages=(Noise(id=5),), output=Output(width=50.0))
-    made.want(heard, [beside])
+    made.want(heard, [Sound(stems=(msgspec.structs.replace(stem, strip=beside),))])
     ready = []
     for _ in range(20):
         ready.append((made.ends_there, made.complete))

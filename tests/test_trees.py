@@ -7,7 +7,7 @@ import msgspec
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, THOROUGH
+from conftest import RATE, THOROUGH, noise
 from test_kinds import changed, off_by_db, programme, through, worst_step
 from trees import SPLITS, drawn_stage, drawn_strip
 
@@ -257,6 +257,18 @@ def crosses(stage) -> bool:
 
 
 @pytest.mark.slow
+@pytest.mark.parametrize("seed", range(60 if THOROUGH else 12))
+def test_nothing_sounds_on_longer_than_a_strip_says(seed):
+    """A leg that was delayed by parts of a sample lost its last 60."""
+    chain = Chain(drawn_strip(200 + seed, spurs=seed % 3, stages=1 + seed % 2), RATE)
+    sound = noise(0.3, seed=seed)
+    if chain.tail > 2 * RATE:
+        pytest.skip("rings for longer than there is time")
+    ends = sound.shape[1] + chain.latency + chain.tail
+    heard = chain.process(np.pad(sound, ((0, 0), (0, chain.latency + chain.tail + RATE // 4))), 0)
+    assert np.abs(heard[:, ends:]).max() < 10 ** (-90 / 20) * max(1.0, np.abs(heard).max())
+
+
 def test_legs_that_are_not_coupled_do_not_hear_each_other_in_any_branch():
     sound = programme(0.6, 8)
     other = sound.copy()

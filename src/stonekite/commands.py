@@ -153,6 +153,15 @@ COMMANDS: tuple[Command, ...] = (
     Command("add-reference", "Add a reference…", "listen"),
     Command("next-reference", "Next reference", "listen", ("R",), "hear the next reference"),
     Command("blind", "Blind test…", "listen"),
+    Command(
+        "keep-results",
+        "Keep what stems sound like",
+        "listen",
+        help="compute it while hands rest, and play it from the disk",
+        apart=True,
+        checkable=True,
+    ),
+    Command("forget-results", "Remove all that is kept", "listen"),
     *(
         Command(
             f"{name}-alone",

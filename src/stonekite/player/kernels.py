@@ -15,7 +15,7 @@ from stonekite.player.making import Made, Make, make, warm_meters
 from stonekite.processes.children import Child
 from stonekite.session import tree
 from stonekite.session.alone import leaving_out
-from stonekite.session.types import Strip
+from stonekite.session.types import Sound, Strip
 from stonekite.stages.registry import KINDS
 
 MOST_MAKERS = 2
@@ -55,17 +55,17 @@ class Kernels:
     def _is_there(self, part: Strip) -> bool:
         return warm.kind_name(part) in self._whole or warm.way_of(part) in self._loaded
 
-    def want(self, strips: Iterable[Strip], beside: Iterable[Strip] = ()) -> None:
-        """These strips are to be played: what they need comes before all else, their ends first, and then what those
+    def want(self, sound: Sound, beside: Iterable[Sound] = ()) -> None:
+        """A sound is to be played: what its strips need comes before all else, their ends first, and then what others
         need that may be played instead."""
         if len(self._whole) == 1 + len(KINDS):  # as on every start but the first
             self._wanted, self._first = {}, set()
             return
         self._asked = True
         before = set(self._wanted)
-        self._wanted = self._missing(strips)
+        self._wanted = self._missing(_strips_of(sound))
         self._first = set(self._wanted)
-        self._wanted.update(self._missing(beside))
+        self._wanted.update(self._missing(strip for other in beside for strip in _strips_of(other)))
         if set(self._wanted) - before:
             self._began = time.monotonic()
         self._go_on()
@@ -182,3 +182,7 @@ class Kernels:
             self._makers.remove(child)
         for way in [way for way, maker in self._at_work.items() if maker is child]:
             self._made(Made(way))
+
+
+def _strips_of(sound: Sound) -> list[Strip]:
+    return [one.strip for _, one in tree.holders(sound)]

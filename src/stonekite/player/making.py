@@ -17,6 +17,7 @@ import numpy as np
 from stonekite.engine.offline import warm
 from stonekite.engine.play.live import Live
 from stonekite.lazy import lazy
+from stonekite.processes.children import behind_all
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.session.types import Strip
 from stonekite.stages.registry import KINDS
@@ -55,9 +56,7 @@ def make(part: Strip) -> None:
 
 
 def _rest() -> None:
-    os.setpriority(os.PRIO_PROCESS, 0, 19)
-    with contextlib.suppress(OSError):
-        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+    behind_all()
     kept_kernels.sweep()
     for name in (warm.ENDS, *KINDS):
         if not warm.are_compiled(name):

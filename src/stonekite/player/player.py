@@ -18,7 +18,8 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from stonekite import __version__
-from stonekite.engine.mix.layout import laid_out, least
+from stonekite.engine.mix.kept import Beside
+from stonekite.engine.mix.layout import Layout, laid_out, least
 from stonekite.engine.mix.strip import GLIDE_S, SWITCH_S
 from stonekite.engine.offline.made import feeds
 from stonekite.engine.offline.render import open_source
@@ -28,6 +29,7 @@ from stonekite.engine.play.playback import Playback
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol
+from stonekite.player.kept_results import KeptResults
 from stonekite.player.kernels import Kernels
 from stonekite.player.load_watch import LoadWatch
 from stonekite.player.outlet import Outlet
@@ -36,6 +38,7 @@ from stonekite.player.protocol import (
     Command,
     Event,
     Fault,
+    Lost,
     Making,
     Ready,
     Refused,
@@ -77,6 +80,7 @@ class Player:
         self._obeyed = 0
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
         self._kernels = Kernels(self._helper)
+        self._kept = KeptResults()
         self._sound: Sound | None = None
         self._beside: tuple[Sound, ...] = ()
         self._heard = MIX, MIX
@@ -131,7 +135,9 @@ class Player:
             if command.beside is not None:
                 self._beside = command.beside
             self._heard = command.heard, command.opened
-            self._want_kernels()
+            if command.kept is not None:
+                self._kept.take(command.kept)
+            self._kernels.want(self._sound, self._beside)
             self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
         elif isinstance(command, protocol.Refer):
@@ -165,19 +171,19 @@ class Player:
         """Play the settings that were wished for last, as far as what they need is there."""
         if self._playback is None or self._sound is None:
             return
-        layout = laid_out(tree.with_strips(self._sound, self._kernels.able))
+        layout, beside = self._layout()
         if self._feeds != places.feeding(self._sound) or not self._playback.fits(layout):
             self._rebuild()
             return
-        self._playback.update(layout, least(self._beside), glide_s)
+        self._playback.update(layout, beside, glide_s)
         self._playback.hear(*self._heard)
 
-    def _want_kernels(self) -> None:
-        """Of what is to be played, and of what may be played instead."""
+    def _layout(self) -> tuple[Layout, Beside]:
+        """What is to be played, as far as it can be by now, with what is kept in place of what nobody looks into; and
+        what it has to be in time with."""
         assert self._sound is not None
-        self._kernels.want(
-            _strips_of(self._sound), (one for sound in self._beside for one in _strips_of(sound))
-        )
+        layout = laid_out(tree.with_strips(self._sound, self._kernels.able))
+        return self._kept.instead(layout, least(self._beside), set(self._heard))
 
     def _strip_peaks(self, playback: Playback) -> np.ndarray:
         """The levels of all strips, in the order of the sound."""
@@ -231,7 +237,8 @@ class Player:
             self._playback = None
         self._sound, self._beside, self._held = command.sound, (), None
         self._heard, self._listening = (command.heard, command.opened), command.listening
-        self._want_kernels()
+        self._kept.take(command.kept)
+        self._kernels.want(self._sound, self._beside)
         self._playback = self._opened()
         if self._playback is None:
             return
@@ -253,9 +260,9 @@ class Player:
             return None
         rate = reader.facts.rate
         self._live = Live(rate)
-        layout = laid_out(tree.with_strips(self._sound, self._kernels.able))
+        layout, beside = self._layout()
         made = Playback(reader, layout, self._listening, self._live, self._helper)
-        made.update(layout, least(self._beside))
+        made.update(layout, beside)
         made.hear(*self._heard)
         made.meter(self._metered)
         return made
@@ -316,6 +323,9 @@ class Player:
                 worked = True
             if (refused := playback.take_refused()) is not None:
                 self._send(Refused(refused.stage, str(refused)))
+            for path in self._kept.take_lost():
+                self._send(Lost(path))
+                self._follow(GLIDE_S)
         if now - self._looked >= LOOK_S:
             self._publish(now)
             self._load_watch.look(now, playback)
@@ -376,10 +386,6 @@ class Player:
             scope=scope,
             strips=self._strip_peaks(playback),
         )
-
-
-def _strips_of(sound: Sound) -> list[Strip]:
-    return [one.strip for _, one in tree.holders(sound)]
 
 
 def _behind_the_window() -> None:

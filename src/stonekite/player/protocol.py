@@ -23,25 +23,35 @@ AHEAD_S = 0.07
 """How far ahead of the ears sound is rendered at first."""
 
 
+class KeptAs(msgspec.Struct, frozen=True):
+    """The file in which it is kept what a strip of this id sounds like."""
+
+    strip: int
+    path: str
+
+
 class Load(msgspec.Struct, tag=True):
     """Play other recordings; playing stops. What is heard is the strip of the id `heard`, and what is watched stands in
-    the one of the id `opened`."""
+    the one of the id `opened`. What is `kept` of the sound need not be computed."""
 
     sound: Sound
     heard: int
     opened: int
     listening: Listening
+    kept: tuple[KeptAs, ...] = ()
 
 
 class Update(msgspec.Struct, tag=True):
     """Hear other settings, in time with those that may be switched to, which stand `beside`; None if these are the same
-    as before. With `listening` it is another version, with its gains: then it goes over fast."""
+    as before. With `listening` it is another version, with its gains: then it goes over fast. What is `kept` of the sound
+    need not be computed; None if this is the same as before."""
 
     sound: Sound
     heard: int
     opened: int
     beside: tuple[Sound, ...] | None = None
     listening: Listening | None = None
+    kept: tuple[KeptAs, ...] | None = None
 
 
 class Refer(msgspec.Struct, tag=True):
@@ -122,6 +132,12 @@ class Fault(msgspec.Struct, tag=True):
     sentence: str
 
 
+class Lost(msgspec.Struct, tag=True):
+    """What was kept in a file cannot be read."""
+
+    path: str
+
+
 class Warm(msgspec.Struct, tag=True):
     """The process is there and waits; `realtime` if the system lets it play before everything else."""
 
@@ -157,7 +173,7 @@ class Renew(msgspec.Struct, tag=True):
     """A device that was lost may be back: this process cannot use it any more, a fresh one can."""
 
 
-Event = OutputIs | Ready | Fault | Warm | Making | Refused | Overloaded | Renew
+Event = OutputIs | Ready | Fault | Warm | Making | Refused | Overloaded | Renew | Lost
 
 STATUS = np.dtype(
     [

@@ -15,6 +15,13 @@ Deliver = Callable[[Callable[[], None]], None]
 """Has something called by whoever hears of a child: in the window, by its own thread."""
 
 
+def behind_all() -> None:
+    """Have this process work only with what the processor has over."""
+    os.setpriority(os.PRIO_PROCESS, 0, 19)
+    with contextlib.suppress(OSError):
+        os.sched_setscheduler(0, os.SCHED_IDLE, os.sched_param(0))
+
+
 class Child:
     """A Python module running as a process. `told` gets each value it says, `ended` its exit code, both by `deliver`.
 

@@ -193,6 +193,22 @@ class Fitted(msgspec.Struct, tag=True):
     frames: int
 
 
+class Keep(msgspec.Struct, tag=True):
+    """Have what a stem sounds like kept in a folder; files of the names that are `in_use` stay there."""
+
+    number: int
+    stem: Stem
+    folder: str
+    in_use: list[str]
+
+
+class KeptAt(msgspec.Struct, tag=True):
+    """The file in which it is kept."""
+
+    number: int
+    path: str
+
+
 class MeasurePaths(msgspec.Struct, tag=True):
     """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
 
@@ -268,6 +284,7 @@ Request = (
     | MeasurePaths
     | SlowRange
     | Fit
+    | Keep
     | PairWork
     | SetWork
     | WriteOne
@@ -283,6 +300,7 @@ Answer = (
     | PathsMeasured
     | RangeSlowed
     | Fitted
+    | KeptAt
     | TempoFound
     | HasLearned
     | ResponseRead

@@ -1,4 +1,5 @@
-"""The one pool of worker processes: one that measures, with what the processor has left, and one that writes files.
+"""The one pool of worker processes: one that measures, with what the processor has left, one that writes files, and one
+that keeps results behind all others.
 
 Whoever wants something done asks for it with a rank: what has a lower one comes first and has what runs begin again
 later. A client has one request at a time: a newer one takes the place of the older. A worker that dies is started again,
@@ -8,12 +9,12 @@ and what it was doing is tried once more; what has killed two workers is given u
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from itertools import count
-from typing import Literal
+from typing import Literal, get_args
 
 from stonekite.processes.children import Child, Deliver
 from stonekite.processes.jobs import Answer, Cancel, Compared, Failed, Progress, Request
 
-Which = Literal["measuring", "writing"]
+Which = Literal["measuring", "writing", "keeping"]
 ERRAND, COMPARE, ANALYSE, EXPORT = 0, 1, 2, 0
 """Ranks: what somebody waits for, the range in front, the whole file; and what writes."""
 
@@ -110,10 +111,7 @@ class Pool:
 
     def __init__(self, deliver: Deliver) -> None:
         numbers = count(1)
-        self._workers: dict[Which, _Worker] = {
-            "measuring": _Worker(numbers, deliver),
-            "writing": _Worker(numbers, deliver),
-        }
+        self._workers: dict[Which, _Worker] = {which: _Worker(numbers, deliver) for which in get_args(Which)}
 
     def ask(
         self,

@@ -24,6 +24,7 @@ from stonekite.engine.offline.changes import StageChanges
 from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.fitting import fit
 from stonekite.engine.offline.hearing import heard_in_steps
+from stonekite.engine.offline.keeping import keep
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
 from stonekite.engine.offline.slowing import slow_range
@@ -39,6 +40,7 @@ from stonekite.measure.tones import Heard
 from stonekite.measure.verdicts import Findings
 from stonekite.processes import pair_work, set_work
 from stonekite.processes.batch_jobs import WriteOne
+from stonekite.processes.children import behind_all
 from stonekite.processes.framing import read_frame, write_frame
 from stonekite.processes.jobs import (
     Align,
@@ -58,6 +60,8 @@ from stonekite.processes.jobs import (
     Fit,
     Fitted,
     HasLearned,
+    Keep,
+    KeptAt,
     Learn,
     MeasurePaths,
     PathsMeasured,
@@ -101,6 +105,7 @@ Work = (
     | MeasurePaths
     | SlowRange
     | Fit
+    | Keep
     | PairWork
     | SetWork
     | WriteOne
@@ -151,6 +156,10 @@ class Worker:
                     request.number, fit(request.source, request.speed, Path(request.path))
                 )
                 yield Fitted(request.number, fitted)
+            elif isinstance(request, Keep):
+                behind_all()
+                keeping = keep(request.stem, Path(request.folder), request.in_use)
+                yield KeptAt(request.number, str((yield from telling(request.number, keeping))))
             elif isinstance(request, MeasurePaths):
                 loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])

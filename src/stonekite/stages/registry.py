@@ -13,6 +13,7 @@ import stonekite.stages as package
 from stonekite.signal.decibels import gain_of
 from stonekite.stages import branch, riding
 from stonekite.stages.base import GROUPS, LEGS, Group, Kind, LegName, Stage
+from stonekite.stages.machinery.kept import KEPT
 from stonekite.stages.unknown import UNKNOWN, Unknown
 
 
@@ -47,7 +48,8 @@ def by_work() -> list[tuple[Group, list[tuple[str, Kind]]]]:
 
 def kind_of(stage: Stage) -> Kind:
     """The kind of a stage value."""
-    return kind_called(cast(str, stage.__struct_config__.tag))
+    tag = cast(str, stage.__struct_config__.tag)
+    return KEPT if tag == KEPT.stage.__struct_config__.tag else kind_called(tag)
 
 
 def kind_called(tag: str) -> Kind:

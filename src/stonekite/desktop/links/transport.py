@@ -15,6 +15,7 @@ from stonekite.player import protocol
 from stonekite.player.protocol import (
     Event,
     Fault,
+    Lost,
     Making,
     OutputIs,
     Overloaded,
@@ -101,6 +102,9 @@ class Transport(QObject):
     overloaded = Signal(object)
     """What takes more than the processor has (protocol.Overloaded)."""
 
+    lost = Signal(str)
+    """A file with what was kept cannot be read."""
+
     def __init__(self, parent: QObject | None = None, interval_ms: int = 33) -> None:
         super().__init__(parent)
         self.status: np.void = protocol.nothing_yet()
@@ -113,6 +117,9 @@ class Transport(QObject):
         self._beside: tuple[Sound, ...] = ()
         self._beside_told: tuple[Sound, ...] | None = None
         """What the player knows of it."""
+        self.kept_of: Callable[[Sound], tuple[protocol.KeptAs, ...]] = lambda sound: ()
+        """What is kept of a sound, and need not be computed."""
+        self._kept: tuple[protocol.KeptAs, ...] = ()
         self._referred: tuple[Source | None, int, int] = (None, 0, 0)
         self._loop = (0, 0)
         self._slowed: tuple[float, float] | None = None
@@ -197,6 +204,8 @@ class Transport(QObject):
             self.refused.emit(event.stage, event.sentence)
         elif isinstance(event, Overloaded):
             self.overloaded.emit(event)
+        elif isinstance(event, Lost):
+            self.lost.emit(event.path)
 
     def _have_spare_later(self) -> None:
         """Not at once: at first there is enough to do until the first sound."""
@@ -314,7 +323,8 @@ class Transport(QObject):
         self._sound, self._places, self._slowed = sound, (heard, opened), None
         self._loop = (0, 0)
         self._beside, self._beside_told = (), None
-        self._send(protocol.Load(sound, heard, opened, self.listening))
+        self._kept = self.kept_of(sound)
+        self._send(protocol.Load(sound, heard, opened, self.listening, self._kept))
         self._expect(False)
         self._send(self._watched)
         if self._metered.on:
@@ -346,14 +356,17 @@ class Transport(QObject):
         listening: Listening | None = None,
     ) -> None:
         """Hear other settings, in time with those beside them; with `listening` as another version with its gains."""
-        there = (heard, opened) == self._places and sound is self._sound
+        kept = self.kept_of(sound)
+        there = (heard, opened) == self._places and sound is self._sound and kept == self._kept
         if not there or not _same(beside, self._beside):
             self._sound, self._places, self._beside = sound, (heard, opened), beside
             if listening is not None:
                 self.listening = listening
             known = self._beside_told is not None and _same(beside, self._beside_told)
             self._beside_told = beside
-            self._send(protocol.Update(sound, heard, opened, None if known else beside, listening))
+            told = None if kept == self._kept else kept
+            self._kept = kept
+            self._send(protocol.Update(sound, heard, opened, None if known else beside, listening, told))
         elif listening is not None:
             self.listen(listening)
 

@@ -23,6 +23,8 @@ class Preferences(msgspec.Struct, frozen=True):
     knobs: dict[str, tuple[int, int]] = {}
     """Channel and number of the MIDI control that turns a grip, by the place of that."""
     knob_device: str = ""
+    keeps: bool = True
+    """Whether what stems sound like is computed while hands rest, and kept."""
 
 
 def place() -> Path:

@@ -74,6 +74,7 @@ class Menus(QFrame):
         self._fill(bar.addMenu(said("&View")), "view", {})
         self._fill(bar.addMenu(said("&Help")), "help", {})
         self.actions_by_id["light"].setChecked(preferences.load().theme == "light")
+        self.actions_by_id["keep-results"].setChecked(preferences.load().keeps)
         for command in commands.COMMANDS:
             if not command.menu:
                 shortcut = self._shortcuts[command.id] = QShortcut(QKeySequence(), window)
@@ -147,6 +148,11 @@ class Menus(QFrame):
         theme.apply(application, chosen)
         self._window.showing.refresh()
         self._keep_preference(theme=chosen)
+
+    def set_keeps(self, on: bool) -> None:
+        """Keep what stems sound like, or not; kept for the next start."""
+        self._window.mixing.keeper.switch(on)
+        self._keep_preference(keeps=on)
 
     def show_keys(self) -> KeysDialog:
         """All keys; other ones are used at once, and kept for the next start."""
@@ -241,6 +247,8 @@ def acts_of(window: "Window") -> dict[str, Callable[..., object]]:
         "match": listen.toggle_match,
         "turn": listen.turn,
         "keep": window.switching.keep,
+        "keep-results": lambda on: window.menus.set_keeps(on),
+        "forget-results": lambda: window.mixing.keeper.forget_all(),
         "add-reference": window.switching.ask_reference,
         "next-reference": listen.next_reference,
         "blind": window.blind_testing.ask,

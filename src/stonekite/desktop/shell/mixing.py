@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QFileDialog, QVBoxLayout
 from stonekite.desktop.dialogs.fit_dialog import FitDialog
 from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
 from stonekite.desktop.dialogs.time_dialog import TimeDialog
+from stonekite.desktop.links.keeping import Keeper
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.mix_actions import MixActions, recordings_in
 from stonekite.desktop.views.mix_view import MixView
@@ -37,6 +38,11 @@ class Mixing(QObject):
         self.actions = MixActions(document, self)
         self.view = MixView(document, self.actions, lambda: window.transport.position_s)
         self.bar = StripBar(document)
+        self.keeper = Keeper(document, window.workers, self)
+        self.keeper.on = preferences.load().keeps
+        self.keeper.changed.connect(self._kept)
+        window.transport.kept_of = self.keeper.kept_of
+        window.transport.lost.connect(self.keeper.lost)
         self._told_db: float | None = None
         self.bar.hide()
         self.view.hide()
@@ -99,7 +105,15 @@ class Mixing(QObject):
             self.bar.refresh(self._window.switching.in_the_mix)
             if self.view.isVisibleTo(self._window.work):
                 self.bar.hide()
+                kept = self.keeper.kept_of(self._window.document.session.sound)
+                self.view.kept = {one.strip for one in kept}
             self.view.refresh()
+
+    def _kept(self) -> None:
+        """More or less is kept: it is played, and shown."""
+        if self._window.document.is_open:
+            self._window.hearing.send()
+        self.refresh()
 
     def fit(self, on: bool) -> None:
         """Show the mix in place of the map and the editors, or these."""

@@ -147,25 +147,31 @@ class KiteCell(QWidget):
 
     def __init__(self, parent: QWidget | None = None) -> None:
         super().__init__(parent)
-        self._strip = Strip()
+        self._strip, self._kept = Strip(), False
         self.setMinimumWidth(90)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setToolTip(said("Click to open this kite."))
 
-    def show_strip(self, strip: Strip, name: str) -> None:
-        if strip is not self._strip:
-            self._strip = strip
+    def show_strip(self, strip: Strip, name: str, kept: bool) -> None:
+        """Show a strip, and whether it is played from where it is kept."""
+        if strip is not self._strip or kept != self._kept:
+            self._strip, self._kept = strip, kept
             self.update()
         self.setAccessibleName(said("{name}, kite").format(name=name))
         count = len(strip.stages) + sum(len(spur.branch.stages) for spur in strip.spurs)
-        self.setAccessibleDescription(said("{count} stages").format(count=count))
+        about = said("{count} stages").format(count=count)
+        self.setAccessibleDescription(f"{about}, {said('kept')}" if kept else about)
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         paint_small(painter, self._strip, QRectF(self.rect()).adjusted(2, 2, -2, -2))
+        if self._kept:
+            painter.setFont(font(8.5))
+            painter.setPen(roles.muted)
+            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter, said("kept"))
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(QPen(faded(roles.chalk, 0.7), 1, Qt.PenStyle.DotLine))

@@ -154,12 +154,12 @@ class MixRow(QWidget):
         return QSize(700, HEIGHT)
 
     def show_one(
-        self, one: Stem | Bus | Mix, sound: Sound, chosen: bool, left_out: bool, folded: int
+        self, one: Stem | Bus | Mix, sound: Sound, chosen: bool, left_out: bool, folded: int, kept: bool
     ) -> None:
-        """Show the values of now, whether it is chosen, whether the mix is heard without it, and how many rows are put
-        away in it."""
+        """Show the values of now, whether it is chosen, whether the mix is heard without it, how many rows are put away
+        in it, and whether what it sounds like is kept."""
         self._sound = sound
-        shown = id(one), joined(sound), chosen, left_out, folded
+        shown = id(one), joined(sound), chosen, left_out, folded, kept
         if shown == self._shown:
             return
         self._shown, self._one = shown, one  # which lives as long as its id stands for it
@@ -169,7 +169,7 @@ class MixRow(QWidget):
         split = said("M/S") if one.strip.split.mode == "mid-side" else said("L/R")
         about = self._about(one, split) + (said(" · {count} folded").format(count=folded) if folded else "")
         self.name.show_name(name, about, None if isinstance(one, Mix) else one.hue, isinstance(one, Mix))
-        self.kite.show_strip(one.strip, name)
+        self.kite.show_strip(one.strip, name, kept)
         if chosen != self._chosen:
             self._chosen = chosen
             self.update()

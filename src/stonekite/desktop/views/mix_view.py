@@ -51,6 +51,8 @@ class MixView(QFrame):
         self._more.timeout.connect(self._add_more)
         self.chosen: set[int] = set()
         self.left_out = 0
+        self.kept: set[int] = set()
+        """The stems that are played from where they are kept."""
         document.refused.connect(self._refused)
         self.folded: set[int] = set()
         """The buses of which only their own row is shown."""
@@ -66,6 +68,9 @@ class MixView(QFrame):
         title.setFont(font(13, bold=True))
         head.addWidget(title)
         self.counts = Words()
+        self.counts.setToolTip(
+            said("What is kept of a stem is played from the disk, to the bit the same as computed.")
+        )
         head.addWidget(self.counts, 1)
         self.buttons = {
             "add": QPushButton(said("Add stems…")),
@@ -123,6 +128,7 @@ class MixView(QFrame):
         self._show_rows(sound)
         self.counts.setText(
             said("{stems} stems · {buses} buses").format(stems=len(sound.stems), buses=len(sound.buses))
+            + (said(" · {count} kept").format(count=len(self.kept)) if self.kept else "")
         )
 
     def _show_rows(self, sound: Sound) -> None:
@@ -133,7 +139,9 @@ class MixView(QFrame):
             if row is None:  # it comes soon
                 break
             folded = len(inside[number]) if number in self.folded else 0
-            row.show_one(one, sound, number in self.chosen, number == self.left_out, folded)
+            row.show_one(
+                one, sound, number in self.chosen, number == self.left_out, folded, number in self.kept
+            )
             row.setVisible(not any(number in inside[bus] for bus in self.folded))
 
     @staticmethod

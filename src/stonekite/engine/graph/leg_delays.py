@@ -97,15 +97,13 @@ class LegDelays:
             longest = self.layout = _samples(legs[0], context.rate), _samples(legs[1], context.rate)
         self._delay = None if self._moving else FineDelay(longest)
         self._jumps = seam_memory(context.rate) if self._moving else 0
-        self.tail = math.ceil(max(longest))
-        """Samples for which the later leg sounds on."""
+        whole = math.ceil(max(longest))
+        self.tail = whole + self.latency if whole else 0
+        """Samples for which the later leg sounds on: parts of a sample reach as far behind a place as before it."""
+        self.memory = whole + 2 * self.latency + self._jumps
 
     def __bool__(self) -> bool:
         return bool(self._moving) or self.tail > 0
-
-    @property
-    def memory(self) -> int:
-        return self.tail + 2 * self.latency + self._jumps
 
     def take_over(self, other: "LegDelays") -> None:
         """Go on from the state of another one of the same layout."""

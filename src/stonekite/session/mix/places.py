@@ -54,9 +54,14 @@ def is_one(sound: Sound) -> bool:
     return len(sound.stems) == 1 and not sound.buses and whole
 
 
+def part_key(stem: Stem) -> tuple[object, ...]:
+    """Equal for what goes into a stem at the same time."""
+    return stem.source, stem.start_s, stem.from_s, stem.length_s
+
+
 def feeding(sound: Sound) -> tuple[object, ...]:
     """Equal for sounds whose recordings are the same at the same times."""
-    return tuple((s.id, s.source, s.start_s, s.from_s, s.length_s) for s in sound.stems)
+    return tuple((stem.id, *part_key(stem)) for stem in sound.stems)
 
 
 _SEEN = Remembered()
