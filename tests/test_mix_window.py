@@ -249,6 +249,44 @@ def test_what_is_heard_of_a_mix_is_what_is_saved_opened_and_exported(window, qtb
     assert np.abs(heard[:, begin : begin + count] - written[:, first : first + count]).max() < 1e-6
 
 
+@pytest.mark.processes
+def test_a_stem_that_comes_is_moved_or_goes_interrupts_nothing(window, qtbot, tmp_path):
+    """While it plays: what is heard in the end is what an export has there, and it was silent nowhere."""
+    long = write_wav(tmp_path / "long.wav", noise(30.0, seed=9, level=0.05))
+    window.mixing.open_paths([long])
+    transport, actions = window.transport, window.mixing.actions
+    window.document.go_to(MIX)
+    window.start()
+    qtbot.waitUntil(lambda: bool(transport.status["beat"]), timeout=30_000)
+    recorded = tmp_path / "heard.wav"
+    transport.disturb("record", path=str(recorded))
+    transport.play()
+    qtbot.waitUntil(lambda: transport.playing and transport.position_s > 0.3, timeout=30_000)
+
+    def go_on():
+        place = transport.position_s
+        qtbot.waitUntil(lambda: transport.position_s > place + 1.5, timeout=30_000)
+
+    window.mixing.open_paths([write_wav(tmp_path / "bell.wav", noise(9.0, seed=10, level=0.05))])
+    go_on()
+    actions.put_time(row(window, "bell").number, start_s=0.5, from_s=0.2, length_s=8.0)
+    go_on()
+    actions.repeat(row(window, "bell").number)
+    go_on()
+    transport.pause()
+    qtbot.waitUntil(lambda: not transport.status["playing"], timeout=5000)
+    transport.disturb("record")
+    qtbot.waitUntil(lambda: recorded.exists() and soundfile.info(recorded).frames > 4 * RATE, timeout=5000)
+    list(export(window.document.session, tmp_path / "mix.wav", bits="64f", tail=0.0))
+    heard, written = soundfile.read(recorded)[0].T, soundfile.read(tmp_path / "mix.wav")[0].T
+    if not int(transport.status["underruns"]):  # otherwise other work took both cores
+        there = np.flatnonzero(np.abs(heard).max(axis=0) > 0.0)
+        heard = heard[:, there[0] : there[-1]]
+        assert np.diff(there).max() < 20
+        place = heard.shape[1] - RATE  # the last second, but for what fades out
+        assert np.abs(heard[:, place : place + 40_000] - written[:, place : place + 40_000]).max() < 1e-9
+
+
 def test_what_is_open_is_compared_in_the_mix_or_by_itself(window, qtbot):
     number = row(window, "voices").number
     window.document.go_to(number)

@@ -1,15 +1,6 @@
-"""The player: a process of its own that renders sound and feeds the output.
+"""The player: renders sound and feeds the output, as commands tell it."""
 
-Started by the window as `python -m stonekite.player.player DESCRIPTOR`, where DESCRIPTOR is the shared
-status block. It ends when its standard input does.
-"""
-
-import contextlib
-import gc
 import os
-import queue
-import signal
-import sys
 import threading
 import time
 from collections import deque
@@ -17,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 
-from stonekite import __version__
+from stonekite.engine.graph.courtesy import Turns
 from stonekite.engine.mix.kept import Beside
 from stonekite.engine.mix.layout import Layout, laid_out, least
 from stonekite.engine.mix.strip import GLIDE_S, SWITCH_S
@@ -29,23 +20,21 @@ from stonekite.engine.play.playback import Playback
 from stonekite.files.audio import AudioError
 from stonekite.files.resampled import at_rate
 from stonekite.player import protocol
+from stonekite.player.figures import figures_of
 from stonekite.player.kept_results import KeptResults
 from stonekite.player.kernels import Kernels
 from stonekite.player.load_watch import LoadWatch
 from stonekite.player.outlet import Outlet
-from stonekite.player.output import device, realtime
 from stonekite.player.protocol import (
     Command,
-    Event,
     Fault,
     Lost,
     Making,
     Ready,
     Refused,
     Status,
-    Warm,
 )
-from stonekite.processes.framing import read_frame, write_frame
+from stonekite.player.succession import Build, Succession
 from stonekite.session import tree
 from stonekite.session.mix import places
 from stonekite.session.tree import sharing_sound
@@ -55,8 +44,6 @@ from stonekite.stages.planning import CannotBuild
 BLOCK, LONG_BLOCK, MANY_STRIPS = 512, 1024, 6
 """Frames that are made at once; and of so many strips, each of which costs a little however short a block is."""
 LOOK_S = 1 / 30
-PAUSE_S, IDLE_S = 0.003, 0.03
-"""Between looks at what is to be done: with a recording, and without one."""
 START_WAIT_S = 5.0
 """So long a start waits for kernels that its stages need; then it begins without those stages."""
 AHEAD_FRAMES = 32768
@@ -81,6 +68,8 @@ class Player:
         self._helper = ThreadPoolExecutor(1, thread_name_prefix="settings", initializer=_behind_the_window)
         self._kernels = Kernels(self._helper)
         self._kept = KeptResults()
+        self._next: Succession | None = None
+        """What follows what plays."""
         self._sound: Sound | None = None
         self._beside: tuple[Sound, ...] = ()
         self._heard = MIX, MIX
@@ -140,6 +129,9 @@ class Player:
             self._kernels.want(self._sound, self._beside)
             self._follow(GLIDE_S if command.listening is None else SWITCH_S)
             self._updates += 1
+        elif self._next is not None and isinstance(command, protocol.Pause | protocol.Seek):
+            self._replace_at_once(self._builder())
+            self._obey(command)
         elif isinstance(command, protocol.Refer):
             self._refer(command, playback)
         elif isinstance(command, protocol.Listen):
@@ -154,6 +146,8 @@ class Player:
             playback.seek(command.frame)
         elif isinstance(command, protocol.SetLoop):
             playback.loop = (command.start, command.end) if command.end > command.start else None
+            if self._next is not None:
+                self._replace()
         elif isinstance(command, protocol.Meter):
             self._metered = command.on
             playback.meter(command.on)
@@ -172,11 +166,12 @@ class Player:
         if self._playback is None or self._sound is None:
             return
         layout, beside = self._layout()
-        if self._feeds != places.feeding(self._sound) or not self._playback.fits(layout):
-            self._rebuild()
-            return
-        self._playback.update(layout, beside, glide_s)
-        self._playback.hear(*self._heard)
+        following = self._playback.fits(layout) if self._next is None else self._next.layout.fits(layout)
+        if self._feeds != places.feeding(self._sound) or not following:
+            self._replace()
+        elif self._next is None:
+            self._playback.update(layout, beside, glide_s)
+            self._playback.hear(*self._heard)
 
     def _layout(self) -> tuple[Layout, Beside]:
         """What is to be played, as far as it can be by now, with what is kept in place of what nobody looks into; and
@@ -194,22 +189,56 @@ class Player:
                 table[row] = peaks.get(tree.number_of(one), 0.0)
         return table
 
-    def _rebuild(self) -> None:
-        """Play other recordings, or strips joined otherwise, from where it is."""
+    def _replace(self) -> None:
+        """Play other recordings, or strips joined otherwise: from a place on that what plays comes to soon."""
+        assert self._playback is not None and self._sound is not None
+        self._drop_next()
+        build = self._builder()
+        same_rate = places.timeline(self._sound)[0] == self._playback.rate
+        if self._playback.playing and self._playback.ready and same_rate:
+            layout, _ = self._layout()
+            self._next = Succession(self._playback, layout, build, self._written, self._helper)
+        else:
+            self._replace_at_once(build)
+
+    def _drop_next(self) -> None:
+        if self._next is not None:
+            self._next.drop()
+            self._next = None
+
+    def _replace_at_once(self, build: Build) -> None:
         old = self._playback
         assert old is not None
+        self._drop_next()
         place_s, playing, loop, watched = old.heard_position / old.rate, old.playing, old.loop, old.watched
         old.close()
-        self._playback = None
-        if (made := self._opened()) is None:
+        self._playback = made = self._opened(build)
+        if made is None:
             return
         scale = made.rate / old.rate
         made.loop = None if loop is None else (int(loop[0] * scale), int(loop[1] * scale))
         made.watched = watched
         made.seek(int(place_s * made.rate))
-        self._playback = made
         if playing:
             made.play()
+
+    def _go_over(self) -> None:
+        """Go over to what follows, if it can from here."""
+        assert self._next is not None and self._playback is not None
+        try:
+            made = self._next.take(self._written)
+        except AudioError as error:
+            self._stop(error)
+            self._playback.close()
+            self._playback = self._next = None
+            return
+        if made is not None:
+            self._playback.close()
+            self._playback, self._next = made, None
+            made.meter(self._metered)
+            self._follow(GLIDE_S)
+        elif not self._playback.playing:
+            self._replace_at_once(self._builder())
 
     def _start(self) -> None:
         """Begin to play, if nothing has to be waited for any more."""
@@ -232,6 +261,7 @@ class Player:
             self._send(Making(labels, seconds, told[2]))
 
     def _load_source(self, command: protocol.Load) -> None:
+        self._drop_next()
         if self._playback is not None:
             self._playback.close()
             self._playback = None
@@ -239,7 +269,7 @@ class Player:
         self._heard, self._listening = (command.heard, command.opened), command.listening
         self._kept.take(command.kept)
         self._kernels.want(self._sound, self._beside)
-        self._playback = self._opened()
+        self._playback = self._opened(self._builder())
         if self._playback is None:
             return
         rate = self._playback.rate
@@ -247,24 +277,33 @@ class Player:
         self._outlet.open(rate)
         self._send(Ready())
 
-    def _opened(self) -> Playback | None:
-        """The sound of now, ready to be played; None where a recording cannot be."""
+    def _builder(self) -> Build:
+        """What makes the sound of now ready to be played. Raises AudioError where a recording cannot be."""
         assert self._sound is not None
-        self._feeds = places.feeding(self._sound)
-        strips = len(self._sound.stems) + len(self._sound.buses)
+        sound, heard, listening, metered = self._sound, self._heard, self._listening, self._metered
+        layout, beside = self._layout()
+        self._feeds = places.feeding(sound)
+        strips = len(sound.stems) + len(sound.buses)
         self._block = LONG_BLOCK if strips > MANY_STRIPS else BLOCK
+
+        def build(turns: Turns | None) -> Playback:
+            reader = feeds(sound, open_source, AHEAD_FRAMES)
+            made = Playback(reader, layout, listening, None, self._helper, turns)
+            made.update(layout, beside)
+            made.hear(*heard)
+            made.meter(metered)
+            return made
+
+        return build
+
+    def _opened(self, build: Build) -> Playback | None:
+        """The sound of now, ready to be played; None where a recording cannot be."""
         try:
-            reader = feeds(self._sound, open_source, AHEAD_FRAMES)
+            made = build(None)
         except AudioError as error:
             self._send(Fault(str(error)))
             return None
-        rate = reader.facts.rate
-        self._live = Live(rate)
-        layout, beside = self._layout()
-        made = Playback(reader, layout, self._listening, self._live, self._helper)
-        made.update(layout, beside)
-        made.hear(*self._heard)
-        made.meter(self._metered)
+        made.live = self._live = Live(made.rate)
         return made
 
     def _refer(self, command: protocol.Refer, playback: Playback) -> None:
@@ -295,41 +334,47 @@ class Player:
         """Fill the output as far as there is room and publish figures; False if there was nothing to do."""
         now = time.monotonic()
         worked = False
-        playback = self._playback
         self._outlet.check(now, self._rate())
         self._compile(now)
-        if playback is not None:
+        if self._playback is not None:
             # A strip that takes longer than it lasts must not keep all else from being done.
             until = now + LOOK_S
-            frames = self._block
-            while self._outlet.output.room() >= frames and time.monotonic() < until:
-                begin = time.perf_counter()
-                self._places.append((self._written, playback.heard_position, playback.playing))
-                try:
-                    block = playback.read(frames)
-                except AudioError as error:
-                    self._stop(error)
-                    block = np.zeros((2, frames))
-                except CannotBuild as error:
-                    playback.without(error.stage)
-                    self._send(Refused(error.stage, str(error)))
-                    block = np.zeros((2, frames))
-                took = time.perf_counter() - begin
-                self._busy += took
-                self._load_watch.took(took, frames / playback.rate)
-                self._outlet.output.write(block)
-                self._outlet.output.starving = playback.playing
-                self._written += frames
+            while self._outlet.output.room() >= self._block and time.monotonic() < until:
+                self._make_block()
                 worked = True
-            if (refused := playback.take_refused()) is not None:
+            if self._playback is not None and (refused := self._playback.take_refused()) is not None:
                 self._send(Refused(refused.stage, str(refused)))
             for path in self._kept.take_lost():
                 self._send(Lost(path))
                 self._follow(GLIDE_S)
         if now - self._looked >= LOOK_S:
             self._publish(now)
-            self._load_watch.look(now, playback)
+            self._load_watch.look(now, self._playback)
         return worked and not self._load_watch.over
+
+    def _make_block(self) -> None:
+        """Give the output the next block; silence where there is none."""
+        frames = self._block
+        if self._next is not None:
+            self._go_over()
+            frames = self._next.until(self._written, frames) if self._next is not None else frames
+        playback, begin = self._playback, time.perf_counter()
+        block = np.zeros((2, frames))
+        if playback is not None:
+            self._places.append((self._written, playback.heard_position, playback.playing))
+            try:
+                block = playback.read(frames)
+            except AudioError as error:
+                self._stop(error)
+            except CannotBuild as error:
+                playback.without(error.stage)
+                self._send(Refused(error.stage, str(error)))
+            took = time.perf_counter() - begin
+            self._busy += took
+            self._load_watch.took(took, frames / playback.rate)
+        self._outlet.output.write(block)
+        self._outlet.output.starving = playback is not None and playback.playing
+        self._written += frames
 
     def _publish(self, now: float) -> None:
         elapsed, self._looked = now - self._looked, now
@@ -349,26 +394,10 @@ class Player:
             written, place, was_playing = self._places[0]
             playing = was_playing or playback.playing
             position = place + (max(0, heard - written) if was_playing else 0)
-        if not playback.playing:
-            live.fade()
-        scope = np.zeros((2, protocol.SCOPE), dtype=np.float32)
-        points = live.scope()
-        scope[:, : points.shape[1]] = points
-        (peak_in, reduction), (band_levels, band_gains) = live.take_reduction(), live.take_bands()
-        noise, noise_gains = live.look_at_noise()
         self._status.write(
             beat=self._beat,
             obeyed=self._obeyed,
-            ceiling=live.take_ceiling(),
-            follows=live.follows,
-            worked=live.worked_db,
             guarded=next(iter(playback.guarded), 0),
-            band_levels=band_levels,
-            band_gains=band_gains,
-            noise=noise,
-            noise_gains=noise_gains,
-            peak_in=peak_in,
-            reduction=reduction,
             playing=int(playing or self._held is not None),
             underruns=self._outlet.output.underruns,
             position=min(position, playback.frames) / playback.rate,
@@ -378,63 +407,11 @@ class Player:
             load=self._load,
             updates=self._updates,
             held_s=playback.held_s,
-            momentary=live.momentary(),
-            correlation=live.correlation(),
-            image=live.look_at_image(),
-            leg_levels=live.leg_levels_db(),
-            spectra=live.look_at_spectra() if playback.playing else live.spectra_db,
-            scope=scope,
             strips=self._strip_peaks(playback),
+            **figures_of(live, playback.playing),
         )
 
 
 def _behind_the_window() -> None:
     """Building settings takes no time from showing them, should both be on one core."""
     os.setpriority(os.PRIO_PROCESS, threading.get_native_id(), 5)
-
-
-def main() -> None:
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # Ctrl-C is for the window, which ends this process
-    status = Status(int(sys.argv[1]))
-    out = os.fdopen(os.dup(sys.stdout.fileno()), "wb")
-    os.dup2(sys.stderr.fileno(), sys.stdout.fileno())
-    attend = device.begin()
-    commands: queue.SimpleQueue[Command | None] = queue.SimpleQueue()
-    incoming = sys.stdin.buffer
-
-    def listen() -> None:
-        while (command := read_frame(incoming, Command)) is not None:
-            commands.put(command)
-        commands.put(None)
-
-    def send(event: Event) -> None:
-        with contextlib.suppress(OSError):
-            write_frame(out, event)
-
-    threading.Thread(target=listen, daemon=True).start()
-    with contextlib.suppress(OSError):
-        os.nice(-10)  # where it is allowed: sound before pictures
-    # Settings are built in a thread beside the sound, which must not wait for it: not even a little at each of the
-    # hundred kernels of a block.
-    sys.setswitchinterval(0.00005)
-    player = Player(status, send)
-    player.load_what_is_there()
-    send(Warm(realtime.ask(), __version__))
-    # Nothing here makes cycles worth collecting, and a collection could come at a bad moment.
-    gc.collect()
-    gc.freeze()
-    gc.disable()
-    while True:
-        try:
-            while (command := commands.get_nowait()) is not None:
-                player.obey(command)
-            return
-        except queue.Empty:
-            pass
-        attend()
-        if not player.step():
-            time.sleep(PAUSE_S if player.busy else IDLE_S)
-
-
-if __name__ == "__main__":
-    main()

@@ -57,7 +57,7 @@ class _Process:
         self.realtime = False
         self.sent = 0
         self.child = Child(
-            "stonekite.player.player",
+            "stonekite.player.process",
             Event,
             lambda event: heard(self, event),
             lambda code: over(self, code),

@@ -53,6 +53,7 @@ class Hearing(QObject):
         self._smoothing = DEFAULT_SMOOTHING
         self._last_loop: Loop | None = None
         self._feeds: tuple[object, ...] = ()
+        self._rate = 0
         self._strip: Strip | None = None
         listen.chosen.connect(self.listen_to)
         document.edited.connect(self._edited)
@@ -62,12 +63,22 @@ class Hearing(QObject):
 
     def load(self) -> None:
         """Play the document's recording."""
-        self._feeds, self._strip = places.feeding(self._document.session.sound), self._document.strip
+        sound = self._document.session.sound
+        self._feeds, self._strip = places.feeding(sound), self._document.strip
+        self._rate = places.timeline(sound)[0]
         sound, heard, _ = self._switching.played(self._sounding(), self._listen.listening)
         self._transport.load(sound, heard, self._document.place)
         self._watch()
         self.listen_to(self._listen.listening)
         self.send_loop()
+
+    def change_source(self) -> None:
+        """Other recordings, or at other times: go on where it was, without a gap where the rate is the same."""
+        sound = self._document.session.sound
+        if not self.handed_over and places.timeline(sound)[0] == self._rate:
+            self._feeds = places.feeding(sound)  # what is sent after this is not the same to the player
+        else:
+            self._transport.at_the_same_place(self.load)
 
     def forget(self) -> None:
         """Another session: nothing is heard alone, and no range was dragged."""

@@ -391,7 +391,7 @@ class Window(QMainWindow):
         """The source is another one, the generator's signal say: go on where it was."""
         self.showing.sketch_waveform()
         self.source_view.show_findings(None)
-        self.transport.at_the_same_place(self.hearing.load)
+        self.hearing.change_source()
 
     def say(self, sentence: str) -> None:
         """A word in the window that needs no answer; it goes away by itself."""

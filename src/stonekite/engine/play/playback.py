@@ -57,6 +57,7 @@ class Playback:
         listening: Listening | None = None,
         live: Live | None = None,
         helper: ThreadPoolExecutor | None = None,
+        turns: Turns | None = None,
     ) -> None:
         self.reader = reader
         self.rate = reader.facts.rate
@@ -72,15 +73,16 @@ class Playback:
         self._layout, self._beside = _layout_of(wanted), dict[int, tuple[Strip, ...]]()
         self._begun_with = self._layout, self._beside
         self._helper = helper
-        self._turns = Turns()
-        self._mixer = Mixer(self._layout, self.rate, None, helper, self._turns, self._recall)
+        self.turns = turns or Turns()
+        """With what makes blocks: work beside it steps aside. It can be another playback's that plays until this one."""
+        self._mixer = Mixer(self._layout, self.rate, None, helper, self.turns, self._recall)
         self._heard = self._layout.last
         self._starting: Future[None] | None = None
         self._sought = 0
         self._again = False
         self._glide_s = GLIDE_S
         self._listener = Listener(self.rate, listening)
-        self._live = live
+        self.live = live
         self._other: Playback | None = None
         self._clock = 0
         self._turner = Turner(self.rate)
@@ -200,9 +202,34 @@ class Playback:
             place = end - (start - place) % (end - start)
         return max(0, place)
 
+    @property
+    def ready(self) -> bool:
+        """Whether a start has heard back, so that the next block is heard. One that is to begin elsewhere by now begins
+        again."""
+        if self._starting is not None and self._starting.done() and self._again:
+            return self._has_started()
+        return self._starting is None or self._starting.done()
+
+    def place_in(self, frames: int) -> int:
+        """The source frame that comes out after so many more frames, in the loop of now."""
+        here = self.heard_position
+        if self.loop is not None and here < self.loop[1] <= here + frames:
+            start, end = self.loop
+            return start + (here + frames - end) % (end - start)
+        return here + frames
+
+    def follow_on(self, old: "Playback") -> None:
+        """Go on where another one of the same rate stops, faded from one into the other; listened to and watched as that
+        one was."""
+        old.pause()
+        self._tail = old._tail
+        self._listener, self._turned, self.watched = old._listener, old._turned, old.watched
+        self._other, old._other = old._other, None
+        self.live, old.live = old.live, None
+
     def read(self, frames: int) -> np.ndarray:
         """The next block (2, frames) of sound, silent where nothing plays."""
-        with self._turns.block():
+        with self.turns.block():
             return self._read(frames)
 
     def _read(self, frames: int) -> np.ndarray:
@@ -240,7 +267,7 @@ class Playback:
             self._hear_back()
             self._fade_in()
         else:
-            self._starting = self._helper.submit(self._turns.beside, self._hear_back)
+            self._starting = self._helper.submit(self.turns.beside, self._hear_back)
 
     def _has_started(self) -> bool:
         """Whether a start has heard back and can be heard; if it goes elsewhere by now, it begins again."""
@@ -276,11 +303,11 @@ class Playback:
     @property
     def hurried(self) -> bool:
         """Whether what is got ready beside the playing waits for it no longer: where it cannot keep up anyway."""
-        return self._turns.patience_s < PATIENCE_S
+        return self.turns.patience_s < PATIENCE_S
 
     @hurried.setter
     def hurried(self, so: bool) -> None:
-        self._turns.patience_s = PATIENCE_S / 50.0 if so else PATIENCE_S
+        self.turns.patience_s = PATIENCE_S / 50.0 if so else PATIENCE_S
 
     def take_spent_s(self) -> dict[int, float]:
         """What each stage has taken of the processor's time since this was asked last."""
@@ -333,7 +360,7 @@ class Playback:
         mixer.follow(self._clock)
         self.held_s = max(self.held_s, time.perf_counter() - begin)
         source = clean(self._source(frames))
-        tap = Tap(self.watched if self.watched is not None else -1) if self._live is not None else None
+        tap = Tap(self.watched if self.watched is not None else -1) if self.live is not None else None
         processed, unprocessed = mixer.process(source, self._clock, tap, self.open)
         if self._turned:
             self._turner.want(mixer.layout.strips[mixer.heard], mixer.heard_latency, self._helper)
@@ -349,19 +376,19 @@ class Playback:
         if self._other is not None and self._listener.refers:
             self._other.play()
             other = self._other.read(frames)
-        if self._live is not None and tap is not None:
+        if self.live is not None and tap is not None:
             heard = _whole(np.concatenate([np.empty((2, 0)), *tap.heard], axis=1), frames)
             _, after = (_whole(part, frames) for part in tap.take())
-            self._live.hear(processed if other is None else other, unprocessed, heard, after)
-            self._live.limit(mixer.ceiling_db)
+            self.live.hear(processed if other is None else other, unprocessed, heard, after)
+            self.live.limit(mixer.ceiling_db)
             if self.watched is not None:
-                self._live.reduce(heard, np.zeros(2) if tap.node is None else tap.node.reduction_db)
-                self._live.noise = None if tap.node is None else tap.node.noise_now(self.rate)
+                self.live.reduce(heard, np.zeros(2) if tap.node is None else tap.node.reduction_db)
+                self.live.noise = None if tap.node is None else tap.node.noise_now(self.rate)
                 if tap.node is not None:
-                    self._live.worked_db = tap.node.worked_db
-                self._live.follows = np.zeros(2) if tap.node is None else tap.node.follows
+                    self.live.worked_db = tap.node.worked_db
+                self.live.follows = np.zeros(2) if tap.node is None else tap.node.follows
                 if tap.node is not None and (bands := tap.node.bands_now) is not None:
-                    self._live.move_bands(*bands)
+                    self.live.move_bands(*bands)
         return self._listener.process(processed, unprocessed, other)
 
     @property
