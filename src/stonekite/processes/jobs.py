@@ -209,6 +209,20 @@ class KeptAt(msgspec.Struct, tag=True):
     path: str
 
 
+class Look(msgspec.Struct, tag=True):
+    """See what a recording looks like."""
+
+    number: int
+    source: Source
+
+
+class Seen(msgspec.Struct, tag=True):
+    """Least and greatest samples of both sides: two rows of float32."""
+
+    number: int
+    overview: bytes
+
+
 class MeasurePaths(msgspec.Struct, tag=True):
     """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
 
@@ -285,6 +299,7 @@ Request = (
     | SlowRange
     | Fit
     | Keep
+    | Look
     | PairWork
     | SetWork
     | WriteOne
@@ -301,6 +316,7 @@ Answer = (
     | RangeSlowed
     | Fitted
     | KeptAt
+    | Seen
     | TempoFound
     | HasLearned
     | ResponseRead

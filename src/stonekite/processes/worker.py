@@ -25,6 +25,7 @@ from stonekite.engine.offline.export import Exported, export
 from stonekite.engine.offline.fitting import fit
 from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.keeping import keep
+from stonekite.engine.offline.looking import looked_at
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
 from stonekite.engine.offline.slowing import slow_range
@@ -63,6 +64,7 @@ from stonekite.processes.jobs import (
     Keep,
     KeptAt,
     Learn,
+    Look,
     MeasurePaths,
     PathsMeasured,
     Progress,
@@ -70,6 +72,7 @@ from stonekite.processes.jobs import (
     ReadResponse,
     Request,
     ResponseRead,
+    Seen,
     Separate,
     SlowRange,
     Spectra,
@@ -106,6 +109,7 @@ Work = (
     | SlowRange
     | Fit
     | Keep
+    | Look
     | PairWork
     | SetWork
     | WriteOne
@@ -160,6 +164,9 @@ class Worker:
                 behind_all()
                 keeping = keep(request.stem, Path(request.folder), request.in_use)
                 yield KeptAt(request.number, str((yield from telling(request.number, keeping))))
+            elif isinstance(request, Look):
+                seen = yield from telling(request.number, looked_at(request.source))
+                yield Seen(request.number, seen.tobytes())
             elif isinstance(request, MeasurePaths):
                 loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])

@@ -12,7 +12,7 @@ from stonekite.session import tree
 from stonekite.session.mix import mix_edits, wires
 from stonekite.session.mix.mix_edits import Begins
 from stonekite.session.mix.places import name_of
-from stonekite.session.types import MIX, Session, Source
+from stonekite.session.types import MIX, Session, Source, Stem
 from stonekite.words import said
 
 
@@ -50,7 +50,8 @@ class MixActions(QObject):
             stem = session.sound.stems[0]
             found.append((stem.name, stem.source))
         if found:
-            words = said("{count} stems added").format(count=len(found))
+            words = said("{name} added") if len(found) == 1 else said("{count} stems added")
+            words = words.format(name=found[0][0], count=len(found))
             if self._edit(lambda session: mix_edits.add_stems(session, found), words):
                 faults.insert(0, f"{words}.")
         if faults:
@@ -130,11 +131,13 @@ class MixActions(QObject):
         words = said("{name} moved").format(name=self._name(number))
         self._edit(lambda session: mix_edits.moved(session, number, where), words)
 
-    def put_time(self, number: int, token: object = None, **times: float | None) -> None:
-        """When a stem begins, with what of its recording, and for how long."""
+    def put_time(
+        self, number: int, token: object = None, before: Stem | None = None, **times: float | None
+    ) -> None:
+        """When a stem begins, with what of its recording, and for how long, in place of what was `before`."""
         gesture = None if token is None else (token, number, "time")
         words = said("{name} on the timeline").format(name=self._name(number))
-        self._edit(lambda session: mix_edits.put_time(session, number, **times), words, gesture)
+        self._edit(lambda session: mix_edits.put_time(session, number, before, **times), words, gesture)
 
     def split(self, number: int, seconds: float) -> None:
         """Two stems where there was one, from a time on."""

@@ -10,16 +10,20 @@ from stonekite.desktop.dialogs.fit_dialog import FitDialog
 from stonekite.desktop.dialogs.parallel_dialog import ParallelDialog
 from stonekite.desktop.dialogs.time_dialog import TimeDialog
 from stonekite.desktop.links.keeping import Keeper
+from stonekite.desktop.links.overviews import Overviews
 from stonekite.desktop.model import preferences
 from stonekite.desktop.model.mix_actions import MixActions, recordings_in
 from stonekite.desktop.views.mix_view import MixView
+from stonekite.desktop.views.span_cell import Stretch
 from stonekite.desktop.views.strip_bar import StripBar
 from stonekite.engine.offline.fitting import free_beside
 from stonekite.files.audio import READABLE
 from stonekite.processes.jobs import Analysed, Answer, FindTempo, Fit, Fitted, TempoFound
 from stonekite.session import tree
 from stonekite.session.keeping.gathering import ARCHIVE
+from stonekite.session.mix import places
 from stonekite.session.mix.places import name_of
+from stonekite.session.mix.spans import span_of
 from stonekite.session.storage import SUFFIX
 from stonekite.session.types import MIX, Stem
 from stonekite.words import figure, said
@@ -43,6 +47,11 @@ class Mixing(QObject):
         self.keeper.changed.connect(self._kept)
         window.transport.kept_of = self.keeper.kept_of
         window.transport.lost.connect(self.keeper.lost)
+        self.overviews = Overviews(window.workers, self)
+        self.overviews.come.connect(self.view.refresh)
+        self.view.overview_of = self.overviews.of
+        self.view.times_shown.connect(self._want_overviews)
+        self.view.seek_asked.connect(lambda seconds: window.transport.seek(int(seconds * window.rate)))
         self._told_db: float | None = None
         self.bar.hide()
         self.view.hide()
@@ -86,7 +95,7 @@ class Mixing(QObject):
         window.showing.forget()
         window.listen.show_measured(None, None, stale=True)
         window.measuring.forget()
-        window.timeline.show_recording(stem.source.frames / stem.source.rate)
+        window.timeline.show_other(stem.source.frames / stem.source.rate)
         window.switching.show_analysed(None)
         window.source_view.show_findings(None)
         window.panel.show_changes({})
@@ -107,6 +116,7 @@ class Mixing(QObject):
                 self.bar.hide()
                 kept = self.keeper.kept_of(self._window.document.session.sound)
                 self.view.kept = {one.strip for one in kept}
+                self._want_overviews()
             self.view.refresh()
 
     def _kept(self) -> None:
@@ -130,6 +140,19 @@ class Mixing(QObject):
     def _look(self) -> None:
         if self.view.isVisible():
             self.view.take_peaks(self._window.transport.status["strips"])
+            if self.view.times.isChecked() and self._window.document.is_open:
+                self.view.look(self._stretch(), self._window.transport.position_s)
+
+    def _stretch(self) -> Stretch:
+        """What of the timeline is in view, and where ends of stems can go."""
+        sound, desk = self._window.document.session.sound, self._window.document.session.desk
+        ends = [(stem.id, time) for stem in sound.stems for time in (stem.start_s, span_of(stem).end_s)]
+        marks = [(0, time) for one in desk.sections for time in (one.start_s, one.end_s)]
+        return Stretch(*self._window.timeline.view, places.timeline(sound)[0], (*ends, *marks), sound.tempo)
+
+    def _want_overviews(self) -> None:
+        if self.view.times.isChecked() and self._window.document.is_open:
+            self.overviews.want([stem.source for stem in self._window.document.session.sound.stems])
 
     def _show_figures(self, measured: Analysed) -> None:
         if self._window.document.is_open and self._window.document.place == MIX:
@@ -214,9 +237,9 @@ class Mixing(QObject):
         stem = tree.holder(self._window.document.session.sound, number)
         assert isinstance(stem, Stem)
         dialog, token = TimeDialog(stem, self._window), object()
-        dialog.moved.connect(lambda times, _: self.actions.put_time(number, token, **times))
+        dialog.moved.connect(lambda times, _: self.actions.put_time(number, token, stem, **times))
         before = {"start_s": stem.start_s, "from_s": stem.from_s, "length_s": stem.length_s}
-        dialog.rejected.connect(lambda: self.actions.put_time(number, token, **before))
+        dialog.rejected.connect(lambda: self.actions.put_time(number, token, stem, **before))
         dialog.open()
         return dialog
 

@@ -56,7 +56,7 @@ class Showing:
         """A first picture at once, from a few looks into the file; the whole follows from the worker, and so does all of
         what strips make: the window computes no sound."""
         source = self._window.document.stem.source
-        self._window.timeline.show_recording(source.frames / source.rate)
+        self._window.timeline.show_other(source.frames / source.rate)
         if source.made is not None:
             return
         try:

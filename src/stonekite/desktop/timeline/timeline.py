@@ -80,6 +80,15 @@ class Timeline(Picture):
         self._position, self._loop = 0.0, None
         self.renew()
 
+    def show_other(self, length_s: float) -> None:
+        """The recording is another one, or longer: no waveforms yet, and as much of it in view as there was."""
+        whole = self._view == (0.0, self._length)
+        view, position, loop = self._view, self._position, self._loop
+        self.show_recording(length_s)
+        self._position, self._loop = min(position, self._length), loop
+        if not whole:
+            self._look(*view)
+
     def show_tempo(self, tempo: Tempo | None) -> None:
         """Draw beats and bars, which loops snap to; None for no music that has any."""
         if tempo != self._tempo:

@@ -4,7 +4,7 @@ import numpy as np
 
 
 class Waveforms:
-    """An overview at several resolutions, so that any zoom looks at few numbers."""
+    """An overview (rows, 2, n) at several resolutions, so that any zoom looks at few numbers."""
 
     def __init__(self, table: np.ndarray) -> None:
         if not table.shape[2]:  # a recording that turned out to hold nothing
@@ -13,8 +13,8 @@ class Waveforms:
         while self._levels[-1].shape[2] > 4096:
             last = self._levels[-1]
             count = last.shape[2] // 4 * 4
-            low = last[:, 0, :count].reshape(4, -1, 4).min(axis=2)
-            high = last[:, 1, :count].reshape(4, -1, 4).max(axis=2)
+            low = last[:, 0, :count].reshape(len(last), -1, 4).min(axis=2)
+            high = last[:, 1, :count].reshape(len(last), -1, 4).max(axis=2)
             self._levels.append(np.stack([low, high], axis=1))
 
         self.peaks = np.abs(self._levels[-1]).max(axis=(1, 2), initial=0.0)

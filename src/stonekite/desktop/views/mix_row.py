@@ -13,6 +13,7 @@ from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.model.mix_actions import MixActions
 from stonekite.desktop.views.mix_cells import KiteCell, MeterCell, NameCell, SendCell, gain_shown
+from stonekite.desktop.views.span_cell import SpanCell, Stretch
 from stonekite.remembered import Remembered
 from stonekite.session.mix import wires
 from stonekite.session.mix.fader import Fader
@@ -49,6 +50,8 @@ class MixRow(QWidget):
     stepped = Signal(int, int)
     menu_asked = Signal(int, object)
     without_asked = Signal(int)
+    seek_asked = Signal(float)
+    time_asked = Signal(int)
 
     def __init__(self, one: Stem | Bus | Mix, sound: Sound, actions: MixActions) -> None:
         super().__init__()
@@ -104,6 +107,9 @@ class MixRow(QWidget):
         room.setFixedWidth(LEVELS)
         room.setLayout(levels)
         row.addWidget(room)
+        self._kinds = self.kite, room
+        self.span: SpanCell | None = None
+        """Where a stem is in time, in place of its kite and its level; made when it is shown first."""
         self.meter = MeterCell()
         self.meter.setFixedWidth(METER)
         row.addWidget(self.meter)
@@ -140,6 +146,7 @@ class MixRow(QWidget):
                 hidden.setRetainSizeWhenHidden(True)
                 widget.setSizePolicy(hidden)
                 widget.hide()
+        self._row = row
         self.name.renamed.connect(lambda name: actions.rename(self.number, name))
         self.name.pressed.connect(lambda more: self.chosen.emit(self.number, more))
         self.name.opened.connect(lambda: self.opened.emit(self.number))
@@ -191,6 +198,29 @@ class MixRow(QWidget):
         sent = {send.to: send for send in one.sends}
         for to, cell in self.sends.items():
             cell.show_send(sent.get(to), wires.can_go(sound, self.number, to))
+
+    def show_times(self, stem: Stem, overview: np.ndarray | None, stretch: Stretch) -> None:
+        """Show when a stem is heard in place of its kite and its level."""
+        if self.span is None:
+            self.span = SpanCell()
+            self._row.insertWidget(1, self.span, 1)
+            self.span.moved.connect(lambda span: self._actions.put_time(self.number, **span._asdict()))
+            self.span.seek_asked.connect(self.seek_asked)
+            self.span.times_asked.connect(lambda: self.time_asked.emit(self.number))
+            self.span.menu_asked.connect(lambda place: self.menu_asked.emit(self.number, place))
+            self.span.chosen.connect(lambda more: self.chosen.emit(self.number, more))
+        self.span.show_stem(stem, overview, stretch)
+        self._show_span(True)
+
+    def show_kite(self) -> None:
+        """Show the kite and the level again."""
+        self._show_span(False)
+
+    def _show_span(self, on: bool) -> None:
+        if self.span is not None:
+            self.span.setVisible(on)
+        for widget in self._kinds:
+            widget.setVisible(not on)
 
     def forget(self) -> None:
         """Show all of it anew: a wish that was refused stands on its controls."""

@@ -8,16 +8,17 @@ from PySide6.QtCore import QPoint, Qt, QTimer, Signal
 from PySide6.QtGui import QShowEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
-from stonekite.desktop.controls.choices import Words
+from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.mix_actions import MixActions
 from stonekite.desktop.views.mix_row import INTO, LEVELS, METER, NAME, SEND, MixRow
+from stonekite.desktop.views.span_cell import SpanHead, Stretch
 from stonekite.session import tree
 from stonekite.session.mix import wires
 from stonekite.session.mix.places import name_of
-from stonekite.session.types import MIX, Bus, Mix, Sound, Stem
+from stonekite.session.types import MIX, Bus, Mix, Sound, Source, Stem
 from stonekite.words import said
 
 AT_ONCE, AT_A_TIME = 9, 2
@@ -34,6 +35,8 @@ class MixView(QFrame):
     fit_asked = Signal(int)
     time_asked = Signal(int)
     without_asked = Signal(int)
+    seek_asked = Signal(float)
+    times_shown = Signal()
 
     def __init__(
         self,
@@ -56,6 +59,8 @@ class MixView(QFrame):
         document.refused.connect(self._refused)
         self.folded: set[int] = set()
         """The buses of which only their own row is shown."""
+        self._kite_heads: list[QWidget] = []
+        self._ruler = SpanHead()
         self._result = ""
         self._shape: tuple[object, ...] = ()
         self.setObjectName("panel")
@@ -72,6 +77,20 @@ class MixView(QFrame):
             said("What is kept of a stem is played from the disk, to the bit the same as computed.")
         )
         head.addWidget(self.counts, 1)
+        self.times = Toggle(
+            said("times"),
+            said("Times of the stems"),
+            said(
+                "Show when each stem is heard in place of its kite and level: to move it, trim it and split it where the "
+                "play position is. The view is that of the timeline below."
+            ),
+        )
+        self.times.setFocusPolicy(Qt.FocusPolicy.TabFocus)
+        self.times.toggled.connect(self._turn)
+        self.overview_of: Callable[[Source], np.ndarray | None] = lambda source: None
+        """What a recording looks like, if that is known."""
+        self._stretch = Stretch()
+        head.addWidget(self.times)
         self.buttons = {
             "add": QPushButton(said("Add stems…")),
             "bus": QPushButton(said("New bus")),
@@ -142,7 +161,31 @@ class MixView(QFrame):
             row.show_one(
                 one, sound, number in self.chosen, number == self.left_out, folded, number in self.kept
             )
+            if self.times.isChecked() and isinstance(one, Stem):
+                row.show_times(one, self.overview_of(one.source), self._stretch)
+            else:
+                row.show_kite()
             row.setVisible(not any(number in inside[bus] for bus in self.folded))
+
+    def _turn(self, times: bool) -> None:
+        """Show times, or kites and levels."""
+        for head in self._kite_heads:
+            head.setVisible(not times)
+        self._ruler.setVisible(times)
+        self.times_shown.emit()
+        self.refresh()
+
+    def look(self, stretch: Stretch, position_s: float) -> None:
+        """Show this part of the timeline, and the play position, where times are shown."""
+        if not self.times.isChecked() or not self._document.is_open:
+            return
+        if stretch != self._stretch:
+            self._stretch = stretch
+            self._ruler.show_stretch(stretch)
+            self._show_rows(self._document.session.sound)
+        for row in self.rows.values():
+            if row.span is not None:
+                row.span.follow(position_s)
 
     @staticmethod
     def _inside(sound: Sound) -> dict[int, set[int]]:
@@ -187,6 +230,8 @@ class MixView(QFrame):
             row.stepped.connect(self._step)
             row.menu_asked.connect(self._menu)
             row.without_asked.connect(self.without_asked)
+            row.seek_asked.connect(self.seek_asked)
+            row.time_asked.connect(self.time_asked)
             self._column.insertWidget(self._column.count() - 1, row)
         if len(self.rows) < len(self._shape):
             self._more.start()
@@ -216,6 +261,10 @@ class MixView(QFrame):
         row = QHBoxLayout(heads)
         row.setContentsMargins(8, 0, 8, 0)
         row.setSpacing(7)
+        self._kite_heads.clear()
+        self._ruler = SpanHead()
+        self._ruler.show_stretch(self._stretch)
+        self._ruler.setVisible(self.times.isChecked())
         for words, width in (
             (said("Stem"), NAME),
             (said("Kite"), 0),
@@ -228,6 +277,10 @@ class MixView(QFrame):
             if width:
                 label.setFixedWidth(width)
             row.addWidget(label, 0 if width else 1)
+            if words in (said("Kite"), said("Level and place")):
+                self._kite_heads.append(label)
+                label.setVisible(not self.times.isChecked())
+        row.insertWidget(1, self._ruler, 1)
         for bus in self._document.session.sound.buses:
             button = QPushButton()
             button.setObjectName("small")

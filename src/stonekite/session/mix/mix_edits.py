@@ -41,11 +41,14 @@ def muted(sound: Sound, number: int) -> Sound:
     return put_fader(Session(sound=sound), number, "muted", True).sound if there else sound
 
 
-def put_time(session: Session, number: int, **times: Any) -> Session:
+def put_time(session: Session, number: int, before: Stem | None = None, **times: Any) -> Session:
     """A session in which a stem begins at another time, or with something else of its recording; the lines of what rides
-    in its strip go with it. Raises LookupError."""
-    stem: Any = tree.holder(session.sound, number)
-    later = times.get("start_s", stem.start_s) - stem.start_s
+    in its strip go with the recording. They do so from where they were in what it was `before`, so that on the way to and
+    fro nothing of them is held to the beginning of the timeline. Raises LookupError."""
+    stem: Any = before or tree.holder(session.sound, number)
+    later = (
+        times.get("start_s", stem.start_s) - stem.start_s - (times.get("from_s", stem.from_s) - stem.from_s)
+    )
     strip = tree.with_rides(stem.strip, lambda rides: shifted(rides, later)) if later else stem.strip
     return put_in(session, number, strip=strip, **times)
 
