@@ -132,21 +132,11 @@ class MixRow(QWidget):
         going_on.addWidget(self.without, 0, Qt.AlignmentFlag.AlignHCenter)
         row.addLayout(going_on)
         self.sends: dict[int, SendCell] = {}
-        for bus in sound.buses:
-            cell = self.sends[bus.id] = SendCell(name_of(one), bus.name)
-            cell.setFixedWidth(SEND)
-            cell.moved.connect(
-                lambda level, token, to=bus.id: actions.put_send(self.number, to, level, token)
-            )
-            cell.way_asked.connect(partial(self._put_way, bus.id))
-            row.addWidget(cell)
-        if self.number == MIX:
-            for widget in (self.into, self.without, *self.sends.values()):
-                hidden = widget.sizePolicy()
-                hidden.setRetainSizeWhenHidden(True)
-                widget.setSizePolicy(hidden)
-                widget.hide()
+        self._buses: tuple[tuple[int, str], ...] = ()
         self._row = row
+        self._have_sends(one, sound)
+        for widget in (self.into, self.without):
+            self._hide_in_the_mix(widget)
         self.name.renamed.connect(lambda name: actions.rename(self.number, name))
         self.name.pressed.connect(lambda more: self.chosen.emit(self.number, more))
         self.name.opened.connect(lambda: self.opened.emit(self.number))
@@ -156,6 +146,38 @@ class MixRow(QWidget):
         self.name.stepped.connect(lambda steps: self.stepped.emit(self.number, steps))
         self.name.menu_asked.connect(lambda place: self.menu_asked.emit(self.number, place))
         self.kite.opened.connect(lambda: self.opened.emit(self.number))
+
+    def _have_sends(self, one: Stem | Bus | Mix, sound: Sound) -> None:
+        """Have a cell for each bus, in their order."""
+        buses = tuple((bus.id, bus.name) for bus in sound.buses)
+        if buses == self._buses:
+            return
+        for number, name in self._buses:
+            if (number, name) not in buses:
+                gone = self.sends.pop(number)
+                gone.hide()
+                gone.deleteLater()
+        for number, name in buses:
+            cell = self.sends.get(number)
+            if cell is None:
+                cell = self.sends[number] = SendCell(name_of(one), name)
+                cell.setFixedWidth(SEND)
+                cell.moved.connect(
+                    lambda level, token, to=number: self._actions.put_send(self.number, to, level, token)
+                )
+                cell.way_asked.connect(partial(self._put_way, number))
+                self._hide_in_the_mix(cell)
+            self._row.removeWidget(cell)
+            self._row.addWidget(cell)
+        self._buses = buses
+
+    def _hide_in_the_mix(self, widget: QWidget) -> None:
+        """The mix goes nowhere: what others have for that leaves its room empty."""
+        if self.number == MIX:
+            hidden = widget.sizePolicy()
+            hidden.setRetainSizeWhenHidden(True)
+            widget.setSizePolicy(hidden)
+            widget.hide()
 
     def sizeHint(self) -> QSize:
         return QSize(700, HEIGHT)
@@ -169,6 +191,7 @@ class MixRow(QWidget):
         shown = id(one), joined(sound), chosen, left_out, folded, kept
         if shown == self._shown:
             return
+        self._have_sends(one, sound)
         self._shown, self._one = shown, one  # which lives as long as its id stands for it
         self.without.setChecked(left_out)
         self.without.setAccessibleName(said("The mix without {name}").format(name=name_of(one)))

@@ -48,7 +48,6 @@ class MixView(QFrame):
         super().__init__(parent)
         self._document, self._actions, self._position = document, actions, position
         self.rows: dict[int, MixRow] = {}
-        self._column = QVBoxLayout()
         self._more = QTimer(self)
         self._more.setSingleShot(True)
         self._more.timeout.connect(self._add_more)
@@ -62,7 +61,9 @@ class MixView(QFrame):
         self._kite_heads: list[QWidget] = []
         self._ruler = SpanHead()
         self._result = ""
-        self._shape: tuple[object, ...] = ()
+        self._order: tuple[int, ...] = ()
+        self._buses: tuple[tuple[int, str], ...] = ()
+        self._heads: QWidget | None = None
         self.setObjectName("panel")
         whole = QVBoxLayout(self)
         whole.setContentsMargins(12, 8, 12, 10)
@@ -117,6 +118,16 @@ class MixView(QFrame):
         self._area.setFrameShape(QFrame.Shape.NoFrame)
         self._area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
         whole.addWidget(self._area, 1)
+        inside = QWidget()
+        self._column = QVBoxLayout(inside)
+        self._column.setContentsMargins(0, 0, 0, 0)
+        self._column.setSpacing(2)
+        self._bus_heading = Label(said("Buses"))
+        self._bus_heading.setObjectName("muted")
+        self._bus_heading.setContentsMargins(10, 4, 0, 0)
+        self._column.addWidget(self._bus_heading)
+        self._column.addStretch(1)
+        self._area.setWidget(inside)
 
     # What is shown
 
@@ -133,14 +144,11 @@ class MixView(QFrame):
         if not self._document.is_open or not self.isVisible():
             return
         sound = self._document.session.sound
-        shape = tuple(
-            (tree.number_of(one), name_of(one) if path[0] == "buses" else "")
-            for path, one in tree.holders(sound)
-        )
-        if shape != self._shape:
-            self._shape = shape
-            self._rebuild()
-        self.chosen &= {number for number, _ in shape}
+        order = tuple(tree.number_of(one) for _, one in tree.holders(sound))
+        buses = tuple((bus.id, bus.name) for bus in sound.buses)
+        if (order, buses) != (self._order, self._buses):
+            self._rearrange(order, buses)
+        self.chosen &= set(order)
         if not self.chosen:
             self.chosen = {self._document.place}
         self.folded &= {bus.id for bus in sound.buses}
@@ -156,7 +164,7 @@ class MixView(QFrame):
             number = tree.number_of(one)
             row = self.rows.get(number)
             if row is None:  # it comes soon
-                break
+                continue
             folded = len(inside[number]) if number in self.folded else 0
             row.show_one(
                 one, sound, number in self.chosen, number == self.left_out, folded, number in self.kept
@@ -204,26 +212,32 @@ class MixView(QFrame):
         self.folded ^= {bus}
         self.refresh()
 
-    def _rebuild(self) -> None:
-        inside = QWidget()
-        column = QVBoxLayout(inside)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(2)
-        column.addWidget(self._heads())
-        column.addStretch(1)
-        self.rows, self._column = {}, column
-        self._add_rows(AT_ONCE)
-        self._area.setWidget(inside)
+    def _rearrange(self, order: tuple[int, ...], buses: tuple[tuple[int, str], ...]) -> None:
+        """Have rows for these strips in this order; those that were there stay, and only what is new is made."""
+        for number in set(self.rows) - set(order):
+            self._let_go(self.rows.pop(number))
+        if self._heads is None or buses != self._buses:
+            if self._heads is not None:
+                self._let_go(self._heads)
+            self._heads = self._made_heads()
+            self._column.insertWidget(0, self._heads)
+        self._order, self._buses = order, buses
+        self._bus_heading.setVisible(bool(buses))
+        self._add_rows(AT_ONCE if not self.rows else AT_A_TIME)
         self.show_result(self._result)
+
+    def _let_go(self, widget: QWidget) -> None:
+        self._column.removeWidget(widget)
+        widget.hide()
+        widget.deleteLater()
 
     def _add_rows(self, count: int) -> None:
         """Make so many rows more; the rest follow a few at a time, so that the window does not stop for them."""
         sound = self._document.session.sound
-        for path, one in list(tree.holders(sound))[len(self.rows) :][:count]:
+        missing = [one for _, one in tree.holders(sound) if tree.number_of(one) not in self.rows]
+        for one in missing[:count]:
             row = MixRow(one, sound, self._actions)
             self.rows[row.number] = row
-            if path == ("buses", 0):
-                self._column.insertWidget(self._column.count() - 1, self._heading(said("Buses")))
             row.opened.connect(self.opened)
             row.chosen.connect(self._choose)
             row.dropped.connect(self._drop)
@@ -232,30 +246,38 @@ class MixView(QFrame):
             row.without_asked.connect(self.without_asked)
             row.seek_asked.connect(self.seek_asked)
             row.time_asked.connect(self.time_asked)
-            self._column.insertWidget(self._column.count() - 1, row)
-        if len(self.rows) < len(self._shape):
+        self.rows = {number: self.rows[number] for number in self._order if number in self.rows}
+        self._set_in_order()
+        if len(missing) > count:
             self._more.start()
+
+    def _set_in_order(self) -> None:
+        """The rows stand as the strips do, the buses under a heading of their own."""
+        first_bus = next((number for number, _ in self._buses), None)
+        wanted: list[QWidget] = []
+        for number, row in self.rows.items():
+            if number == first_bus:
+                wanted.append(self._bus_heading)
+            wanted.append(row)
+        for k, widget in enumerate(wanted, 1):  # below the names of the columns
+            if self._column.indexOf(widget) != k:
+                self._column.removeWidget(widget)
+                self._column.insertWidget(k, widget)
 
     def _add_more(self) -> None:
         """Some of the rows that are still to come."""
-        if self._document.is_open and len(self.rows) < len(self._shape):
+        if self._document.is_open and len(self.rows) < len(self._order):
             self._add_rows(AT_A_TIME)
             self._show_rows(self._document.session.sound)
             self.show_result(self._result)
 
     def all_rows(self) -> dict[int, MixRow]:
         """The rows, those that are still to come, too."""
-        self._add_rows(len(self._shape))
+        self._add_rows(len(self._order))
         self._show_rows(self._document.session.sound)
         return self.rows
 
-    def _heading(self, words: str) -> Label:
-        label = Label(words)
-        label.setObjectName("muted")
-        label.setContentsMargins(10, 4, 0, 0)
-        return label
-
-    def _heads(self) -> QWidget:
+    def _made_heads(self) -> QWidget:
         """The names of the columns; those of the buses have what can be done for many at once."""
         heads = QWidget()
         row = QHBoxLayout(heads)
@@ -295,8 +317,9 @@ class MixView(QFrame):
 
     def take_peaks(self, table: np.ndarray) -> None:
         """The greatest samples (strips, 4) since the last look, in the order of the sound."""
-        for row, peaks in zip(self.rows.values(), table, strict=False):
-            row.take_peaks(peaks)
+        for number, peaks in zip(self._order, table, strict=False):
+            if number in self.rows:
+                self.rows[number].take_peaks(peaks)
 
     def show_result(self, words: str) -> None:
         """What is known of the mix as a whole."""
