@@ -15,7 +15,7 @@ from stonekite.engine.graph.fading import Fade
 from stonekite.engine.graph.probing import Probe
 from stonekite.engine.mix.changing import Changing, Recall
 from stonekite.engine.mix.layout import Layout
-from stonekite.engine.mix.ordering import at_once, with_leaving
+from stonekite.engine.mix.ordering import Ways, with_leaving
 from stonekite.engine.mix.strip import GLIDE_S, LONGEST_MEMORY_S, SWITCH_S
 from stonekite.engine.mix.wire import Past, Wire
 from stonekite.session.types import Strip
@@ -64,6 +64,7 @@ class Mixer:
         """From what comes in to the strip of each stem."""
         self._past: dict[int, Past] = {}
         self._fed = {number: Past() for number in layout.stems}
+        self._ways_known: Ways | None = None
         self._known_late: tuple[int, ...] = ()
         self._late: dict[int, int] = {}
         self._begun: dict[int, int] = {}
@@ -132,7 +133,15 @@ class Mixer:
 
     def _before(self, number: int) -> list[int]:
         """All strips that one hears, with its detectors, too."""
-        return [source for source, to in (*self._wires, *self._keys) if to == number]
+        return [source for source, _ in (*self._ways.into[number], *self._ways.keys[number])]
+
+    @property
+    def _ways(self) -> Ways:
+        """How the strips hear each other now; found anew only where that has changed."""
+        known = self._order, tuple(self._wires), tuple(self._keys)
+        if self._ways_known is None or self._ways_known.of != known:
+            self._ways_known = Ways(*known)
+        return self._ways_known
 
     # Other settings
 
@@ -341,7 +350,7 @@ class Mixer:
         outs: dict[int, np.ndarray] = {}
         before: dict[int, np.ndarray] = {}
         looked_at = self.heard if watched is None else watched
-        for row in at_once(self._order, self._before):
+        for row in self._ways.rows:
             for number in row:
                 self._inputs[number] = source = self._input(number, stems, outs)
                 if number in (self.heard, self._faded_from):
@@ -418,13 +427,11 @@ class Mixer:
         whole = np.zeros((2 + 2 * len(key_rows), stems.shape[1]))
         if row is not None:
             self._feeds[number].add(clean(stems[row : row + 2]), self._fed[number], whole[:2])
-        for (source, to), wire in self._wires.items():
-            if to == number:
-                wire.add(outs[source], self._past[source], whole[:2])
-        for (source, to), wire in self._keys.items():
-            if to == number:
-                there = whole[2 + key_rows[source] :][:2]
-                wire.add(outs[source], self._past[source], there)
+        for source, to in self._ways.into[number]:
+            self._wires[source, to].add(outs[source], self._past[source], whole[:2])
+        for source, to in self._ways.keys[number]:
+            there = whole[2 + key_rows[source] :][:2]
+            self._keys[source, to].add(outs[source], self._past[source], there)
         return whole
 
     def _through(self, number: int, source: np.ndarray, clock: int, probe: Probe | None) -> np.ndarray:

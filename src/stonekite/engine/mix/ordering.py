@@ -25,3 +25,19 @@ def at_once(order: Sequence[int], before: Callable[[int], Iterable[int]]) -> lis
             rows.append([])
         rows[depth[number]].append(number)
     return rows
+
+
+class Ways:
+    """What goes where among strips in an order: `into` and `keys` have the ends of all wires to each, `rows` those strips
+    together that can be at work at once."""
+
+    def __init__(
+        self, order: tuple[int, ...], wires: tuple[tuple[int, int], ...], keys: tuple[tuple[int, int], ...]
+    ) -> None:
+        self.of = order, wires, keys
+        self.into: dict[int, list[tuple[int, int]]] = {number: [] for number in order}
+        self.keys: dict[int, list[tuple[int, int]]] = {number: [] for number in order}
+        for joined, ways in ((self.into, wires), (self.keys, keys)):
+            for ends in ways:
+                joined.setdefault(ends[1], []).append(ends)
+        self.rows = at_once(order, lambda to: [ends[0] for ends in (*self.into[to], *self.keys[to])])

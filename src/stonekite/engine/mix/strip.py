@@ -17,7 +17,7 @@ from stonekite.engine.graph.fading import ramp
 from stonekite.engine.graph.probing import Probe
 from stonekite.remembered import Remembered
 from stonekite.session.types import Strip
-from stonekite.signal.ring import Ring
+from stonekite.signal.ring import History
 from stonekite.stages.planning import CannotBuild
 
 GLIDE_S = 0.02
@@ -72,11 +72,11 @@ class Prepared:
         """Whether the change happens within the chain; otherwise both play beside each other."""
         return self._heritage.fits
 
-    def catch_up(self, history: Ring, clock: int, length: int) -> None:
+    def catch_up(self, history: History, clock: int, length: int) -> None:
         """Be there at the clock, where the playing has gone on since, and take over what goes on; go over in `length`
         frames."""
         if (behind := self.behind(clock)) > 0:
-            self.hear(history.last[:, -behind:], clock)
+            self.hear(history.last(behind), clock)
         self.chain.take_over(self.old, self._heritage, length)
 
 
@@ -96,7 +96,7 @@ class StripPlayer:
         self._beside: Chain | None = None
         self._waiting: tuple[Strip, float] | None = None
         self._glided = self._length = max(1, int(GLIDE_S * rate))
-        self._history = Ring(2, int(MEMORY_S * rate) + 2 * self._chain.latency)
+        self._history = History(2, int(MEMORY_S * rate) + 2 * self._chain.latency)
 
     @property
     def latency(self) -> int:
@@ -129,9 +129,7 @@ class StripPlayer:
 
     def heard(self, frames: int) -> np.ndarray:
         """The last frames (2, n) that were played, as many of those asked for as are remembered; a copy."""
-        return (
-            self._history.last[:, -min(frames, self._history.size) :].copy() if frames else np.empty((2, 0))
-        )
+        return self._history.last(frames) if frames else np.empty((2, 0))
 
     def prepare(self, strip: Strip) -> Prepared:
         """Get other settings ready; they still have to hear the frames that they want."""
@@ -164,7 +162,7 @@ class StripPlayer:
         self._chain = Chain(strip, self.rate, self.at_least, self.course, key_rows=self.key_rows)
         self._beside = self._waiting = None
         self._glided = self._length
-        self._history = Ring(2, self._history.size)  # there may be other keys than before
+        self._history = History(2, self._history.size)  # there may be other keys than before
         self.room_for(int(MEMORY_S * self.rate) + 2 * self._chain.latency)
 
     def remember(self, history: np.ndarray) -> None:
@@ -203,7 +201,7 @@ class StripPlayer:
         if not samples:
             return stereo
         self.room_for(samples)
-        joined = np.concatenate([self._history.last[:2, -samples:], stereo], axis=1)
+        joined = np.concatenate([self._history.last(samples)[:2], stereo], axis=1)
         return joined[:, : stereo.shape[1]]
 
     def _add(self, block: np.ndarray) -> None:
