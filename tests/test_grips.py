@@ -169,6 +169,70 @@ def test_a_grip_rides_by_the_lines_of_all_that_it_holds(strip):
     assert "nothing that can ride" in ride_edits.why_not(empty, Address("grip", 1, "position"))
 
 
+@pytest.mark.parametrize("bend", [-1.0, -0.5, 0.3, 1.0])
+def test_a_bent_target_goes_its_own_way_between_the_same_ends(strip, bend):
+    bent = msgspec.structs.replace(LEVEL, bend=bend)
+    assert [bent.at(position) for position in (0.0, 1.0)] == [LEVEL.start, LEVEL.end]
+    for position in np.linspace(0.0, 1.0, 21):
+        assert bent.position_of(bent.at(position)) == pytest.approx(position, abs=1e-9)
+    assert (abs(bent.at(0.5) - bent.start) < 0.25) == (bend > 0.0)
+    held = gripping.with_target(strip, 0, bent)
+    assert held.grips[0].targets[1] == bent
+    moved = gripping.moved(held, 0, 0.3, 0.0)
+    setting = ride_edits.setting_of(moved, gripping.address_of(bent))
+    assert value(moved, bent) == pytest.approx(setting.from_travel(bent.at(0.3)))
+    # It rides along the bend: within a hundredth of its range anywhere, and exactly at the points.
+    points = (
+        Point(at_s=0.0, value=0.0),
+        Point(at_s=2.0, value=1.0, way="curved"),
+        Point(at_s=3.0, value=0.2, way="held"),
+        Point(at_s=5.0, value=0.9),
+    )
+    line = Ride(path="position", points=points)
+    address = Address("grip", 0, "position")
+    ridden = ride_edits.put_ride(held, address, line)
+    position = ride_edits.setting_of(ridden, address)
+    times = np.linspace(0.0, 6.0, 601)
+    wanted = np.array([bent.at(place) for place in riding.along(line, position, times)])
+    found = ride_edits.ride_of(ridden, gripping.address_of(bent))
+    travels = [setting.to_travel(one) for one in riding.along(found, setting, times)]
+    assert np.abs(travels - wanted).max() < 0.01 * abs(bent.end - bent.start)
+    # The grip has the line that was drawn, and drawing it once more adds nothing.
+    read = ride_edits.ride_of(ridden, address).points
+    assert [one.at_s for one in read] == [one.at_s for one in points]
+    assert [one.value for one in read] == pytest.approx([one.value for one in points])
+    again = ride_edits.put_ride(ridden, address, ride_edits.ride_of(ridden, address))
+    assert len(ride_edits.ride_of(again, gripping.address_of(bent)).points) == len(found.points)
+    alone = msgspec.structs.replace(held, grips=(Grip(name="alone", targets=(bent,)),))
+    once = ride_edits.put_ride(alone, address, line)
+    read = ride_edits.ride_of(once, address)
+    assert np.abs(riding.along(read, position, times) - riding.along(line, position, times)).max() < 0.05
+    twice = ride_edits.ride_of(ride_edits.put_ride(once, address, read), address)
+    assert len(twice.points) == len(read.points)
+
+
+def test_a_card_draws_what_its_grip_does_and_a_menu_bends_it(window, qtbot, tmp_path, strip):
+    path = write_wav(tmp_path / "a.wav", music(1.0, 2))
+    storage.save(session_on(path, strip), tmp_path / "a.kite")
+    window.opening.open_path(tmp_path / "a.kite")
+    window.grips.show()
+    card = window.grips.cards[0]
+    line = card.lines[1]
+    assert line.text() == gripping.called(window.document.strip, LEVEL)
+
+    def bent(word):
+        inner = window.grips.menu(0).actions()[1].menu()
+        action = next(one for one in inner.actions() if one.text() == word)
+        action.trigger()
+        return line.grab().toImage()
+
+    even, late = line.grab().toImage(), bent("Mostly late")
+    assert window.document.strip.grips[0].targets[1].bend == 1.0 and even != late
+    actions = window.grips.menu(0).actions()[1].menu().actions()
+    assert [one.text() for one in actions if one.isChecked()] == ["Mostly late"]
+    assert bent("Evenly") == even and window.document.strip.grips[0].targets[1] == LEVEL
+
+
 def test_a_grip_is_recorded_with_all_that_it_holds_and_follows_its_line(window, qtbot, tmp_path):
     window.opening.open_path(write_wav(tmp_path / "quay.wav", music(4.0, 6)))
     window.stages.add("gain")

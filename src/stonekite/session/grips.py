@@ -21,7 +21,7 @@ GRIPS, TARGETS = 8, 32
 class Target(Settings, frozen=True, kw_only=True):
     """What a grip moves: a setting of a stage or a spur of that number, of a leg (0 the upper, 1 the lower), or of the
     intake or the output (0), from one place in its range, 0 to 1, to another one. A switch is on from the middle of the
-    way.
+    way. One that is bent goes little at first and then more (to 1), or the other way round (to -1).
     """
 
     of: PartName
@@ -29,14 +29,19 @@ class Target(Settings, frozen=True, kw_only=True):
     path: Annotated[str, msgspec.Meta(max_length=120, pattern=r"^[a-z0-9_]+(\.[a-z0-9_]+)*$")]
     start: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.0
     end: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 1.0
+    bend: Annotated[float, msgspec.Meta(ge=-1.0, le=1.0)] = 0.0
 
     def position_of(self, travel: float) -> float:
         """The position at which the setting is somewhere in its range, as far as the grip gets there."""
-        return min(1.0, max(0.0, (travel - self.start) / (self.end - self.start)))
+        share = min(1.0, max(0.0, (travel - self.start) / (self.end - self.start)))
+        power = 4.0 ** -abs(self.bend)
+        return share**power if self.bend >= 0.0 else 1.0 - (1.0 - share) ** power
 
     def at(self, position: float) -> float:
         """Where in the range of the setting it is, 0 to 1, at a position of the grip."""
-        return self.start + (self.end - self.start) * position
+        power = 4.0 ** abs(self.bend)
+        share = position**power if self.bend >= 0.0 else 1.0 - (1.0 - position) ** power
+        return self.start + (self.end - self.start) * share
 
 
 class Grip(Settings, frozen=True, kw_only=True):

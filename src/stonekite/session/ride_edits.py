@@ -18,12 +18,14 @@ from stonekite.session.types import LEGS, Strip
 from stonekite.stages import riding
 from stonekite.stages.base import Stage
 from stonekite.stages.planning import awake, why_still
-from stonekite.stages.riding import Point, Ride
+from stonekite.stages.riding import MOST_POINTS, Point, Ride
 from stonekite.stages.settings import Setting, settings_of
 from stonekite.words import NAMES, said
 
 _SAME = 1e-9
 _FINE_S = 0.005
+_BENDS, _STRAIGHT = 32, 0.002
+"""A line that is bent goes straight in so many parts, but for what is straight within that part of a range."""
 
 
 class Address(NamedTuple):
@@ -104,9 +106,10 @@ def _held(strip: Strip, address: Address) -> list[tuple[Target, Address, Setting
 
 
 def _followed(strip: Strip, address: Address) -> tuple[Target, Ride, Setting] | None:
-    """What a grip follows: the first that it holds, and that rides."""
+    """What a grip follows: the first that it holds, and that rides; one that is bent only where no other is there."""
     if holder(strip, address) is not None:
-        for target, place, setting in _held(strip, address):
+        held = sorted(_held(strip, address), key=lambda one: one[0].bend != 0.0)
+        for target, place, setting in held:
             ride = ride_of(strip, place)
             if ride is not None and target.end != target.start and not setting.is_switch:
                 return target, ride, setting
@@ -139,7 +142,7 @@ def _put_grip_ride(strip: Strip, address: Address, ride: Ride | None) -> Strip:
     for target, place, setting in _held(strip, address):
         made = None
         if ride is not None:
-            line = _turns(ride, target) if setting.is_switch else ride.points
+            line = _turns(ride, target) if setting.is_switch else _bent(ride, target)
             points = tuple(
                 msgspec.structs.replace(point, value=setting.from_travel(target.at(point.value)))
                 for point in line
@@ -157,6 +160,30 @@ def _turns(ride: Ride, target: Target) -> tuple[Point, ...]:
     on = np.array([target.at(float(place)) >= 0.5 for place in places])
     at = [0, *(np.flatnonzero(on[1:] != on[:-1]) + 1)]
     return tuple(Point(at_s=float(times[k]), value=float(places[k])) for k in at)
+
+
+def _bent(ride: Ride, target: Target) -> tuple[Point, ...]:
+    """The points of a grip's line for what it holds: where that is bent, with points between them for the bend."""
+    if not target.bend:
+        return ride.points
+    most = min(_BENDS, MOST_POINTS // len(ride.points))
+    position = settings_of(Grip)["position"]
+    made: list[Point] = []
+    for point, after in zip(ride.points, (*ride.points[1:], None), strict=True):
+        made.append(point)
+        if after is None or point.way == "held" or point.value == after.value:
+            continue
+        times = np.linspace(point.at_s, after.at_s, most + 1)
+        places = riding.along(ride, position, times)
+        travels = np.array([target.at(float(place)) for place in places])
+        straight = np.linspace(travels[0], travels[-1], most + 1)
+        if point.way == "curved" or np.abs(travels - straight).max() > _STRAIGHT:
+            made[-1] = msgspec.structs.replace(point, way="straight")
+            made += [
+                Point(at_s=float(time), value=float(place))
+                for time, place in zip(times[1:-1], places[1:-1], strict=True)
+            ]
+    return tuple(made)
 
 
 def holders(strip: Strip) -> Iterator[tuple[Address, Any]]:

@@ -3,6 +3,7 @@
 from functools import partial
 from typing import Annotated
 
+import msgspec
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QCloseEvent, QKeyEvent
 from PySide6.QtWidgets import (
@@ -21,6 +22,7 @@ from stonekite import midi
 from stonekite.desktop.controls.choices import Toggle, Words
 from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.target_line import TargetLine
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.knobs import Knobs
 from stonekite.desktop.views.simulated_knobs import SimulatedKnobs
@@ -74,7 +76,7 @@ class GripCard(QFrame):
         self.more.setToolTip(said("What it moves, over which range; stages in and out, mutes; remove it"))
         self.count = Label("")
         self.count.setObjectName("muted")
-        self.lines = [Words() for _ in range(_LINES)]
+        self.lines = [TargetLine() for _ in range(_LINES)]
         self.setFixedWidth(196)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(10, 8, 10, 8)
@@ -112,10 +114,12 @@ class GripCard(QFrame):
         self.count.setText(words)
         names = [gripping.called(strip, target) for target in grip.targets]
         for k, line in enumerate(self.lines):
-            shown = names[k] if k < len(names) else ""
-            if k == _LINES - 1 and len(names) > _LINES:
-                shown = said("and {count} more").format(count=len(names) - k)
-            line.setText(shown)
+            target = grip.targets[k] if k < count else None
+            shown = names[k] if k < count else ""
+            if k == _LINES - 1 and count > _LINES:
+                shown, target = said("and {count} more").format(count=count - k), None
+            there = target if target is not None and gripping.is_there(strip, target) else None
+            line.show_target(shown, there, target is not None and gripping.is_switch(strip, target), position)
             line.setToolTip("\n".join(names))
 
 
@@ -355,9 +359,7 @@ class GripsWindow(QWidget):
             inner = menu.addMenu(gripping.called(strip, target))
             if not gripping.is_switch(strip, target) and gripping.is_there(strip, target):
                 self._fill_range(inner, place, target)
-            turned = Target(
-                of=target.of, number=target.number, path=target.path, start=target.end, end=target.start
-            )
+            turned = msgspec.structs.replace(target, start=target.end, end=target.start)
             inner.addAction(said("The other way round"), partial(self.hold, place, turned))
             inner.addAction(said("Move it no more"), partial(self._let_go, place, target))
         menu.addSeparator()
@@ -406,10 +408,23 @@ class GripsWindow(QWidget):
             (said("At the left where it is now: {value}"), travel, target.end),
             (said("At the right where it is now: {value}"), target.start, travel),
         ):
-            made = Target(of=target.of, number=target.number, path=target.path, start=start, end=end)
+            made = msgspec.structs.replace(target, start=start, end=end)
             menu.addAction(words.format(value=shown), partial(self.hold, place, made))
-        whole = Target(of=target.of, number=target.number, path=target.path)
+        whole = msgspec.structs.replace(target, start=0.0, end=1.0)
         menu.addAction(said("All of its range"), partial(self.hold, place, whole))
+        menu.addSeparator()
+        for words, bend in (
+            (said("Mostly late"), 1.0),
+            (said("Rather late"), 0.5),
+            (said("Evenly"), 0.0),
+            (said("Rather early"), -0.5),
+            (said("Mostly early"), -1.0),
+        ):
+            action = menu.addAction(
+                words, partial(self.hold, place, msgspec.structs.replace(target, bend=bend))
+            )
+            action.setCheckable(True)
+            action.setChecked(target.bend == bend)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         if event.key() == Qt.Key.Key_Escape and self.knobs.learning is not None:
