@@ -163,6 +163,29 @@ def test_each_leg_hears_what_it_is_told_and_left_does_not_touch_right(sources):
     assert not np.array_equal(outs[0][0], outs[1][0]) and np.array_equal(outs[0][1], outs[1][1])
 
 
+@pytest.mark.parametrize("ahead_ms", [0.0, 3.0])
+def test_a_band_can_hear_its_own_leg_beside_one_that_hears_the_key(sources, ahead_ms):
+    """As two stages one behind the other, of which one has the key; without the key both hear the leg."""
+    first = Band(frequency_hz=600.0, range_db=-12.0, threshold_db=-50.0, hears_leg=True)
+    second = Band(frequency_hz=3000.0, range_db=9.0, threshold_db=-50.0)
+
+    def stage(number, *bands):
+        side = DynamicEqSide(bands=bands, look_ahead_ms=ahead_ms)
+        return DynamicEq(id=number, upper=side, lower=side)
+
+    def heard(*stages):
+        return through(sound_of(sources, Strip(split=APART, stages=stages)), 1)
+
+    together = heard(keyed(stage(7, first, second)))
+    apart = heard(stage(7, first), keyed(stage(8, second))) if not ahead_ms else None
+    if apart is not None:
+        assert np.abs(together - apart).max() < 1e-12
+    plain = msgspec.structs.replace(first, hears_leg=False)
+    assert np.array_equal(heard(stage(7, first, second)), heard(stage(7, plain, second)))
+    assert np.array_equal(heard(keyed(stage(7, first))), heard(stage(7, first)))
+    assert np.abs(heard(keyed(stage(7, plain, second))) - together).max() > 1e-3
+
+
 def test_circles_are_refused_with_a_sentence_wherever_they_come_from(sources):
     sound = sound_of(
         sources,
@@ -295,6 +318,16 @@ def test_the_window_has_a_menu_of_keys_and_refuses_circles(window, qtbot, source
     document.undo()
     document.go_to(one)
     assert document.strip.stages[0].key == Key(strip=two)
+    # A band of a dynamic EQ can hear its own leg, where the stage has a key.
+    window.stages.add("dynamic-eq")
+    editor = window.panel.editors["dynamic-eq"]
+    assert editor.own.isHidden()
+    next(a for a in window.panel.key.open_menu().actions() if a.text() == "bursts").trigger()
+    editor.row.add_asked.emit(0)
+    assert not editor.own.isHidden() and not editor.own.isChecked()
+    editor.own.click()
+    stage = next(stage for stage in document.strip.stages if isinstance(stage, DynamicEq))
+    assert stage.upper.bands[0].hears_leg and editor.own.isChecked()
 
 
 def test_a_start_after_a_key_is_gone_or_another_one_came_is_as_any(sources):

@@ -65,6 +65,9 @@ class Band(Settings, frozen=True, kw_only=True):
     attack_ms: Attack = 10.0
     release_ms: Release = 150.0
     on: Annotated[bool, flag("On", help="Whether the band is heard")] = True
+    hears_leg: Annotated[
+        bool, flag("Own leg", help="Whether the band hears its own leg where others hear the stage's key")
+    ] = False
 
 
 class DynamicEqSide(Side, frozen=True, kw_only=True):
@@ -206,9 +209,11 @@ class Coefficients:
         rate = context.rate
         self.detection, self.rate = stage.shared.detection, rate
         self.slots = [
-            (band.shape, self.detection) if band is not None and _works(band) else None
+            (band.shape, self.detection, band.hears_leg) if band is not None and _works(band) else None
             for _, band in _lanes(stage)
         ]
+        self.own = np.array([slot is not None and slot[2] for slot in self.slots])
+        """Lanes that hear their own leg though there is a key."""
         self.delays = detecting.latency(stage, rate)
 
 
@@ -285,12 +290,13 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 
 
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
-    heard = block if at.key is None else at.key
+    own = block
     if any(coefficients.delays):
-        if at.key is None:
-            heard = block.copy()
+        if at.key is None or coefficients.own.any():
+            own = block.copy()
         state.delay.process(block)
-    state.bank.process(heard, block, at.clock, at.rows.cells)
+    heard = own if at.key is None else at.key
+    state.bank.process(heard, block, at.clock, at.rows.cells, own, coefficients.own)
     signs = at.rows.table[-1, dynamic_bands.SIGN * dynamic_bands.LANES :][: dynamic_bands.LANES]
     state.gains_db = np.where(signs < 0.0, -1.0, 1.0).reshape(2, BANDS) * state.bank.most.reshape(2, BANDS)
 

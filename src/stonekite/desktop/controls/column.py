@@ -1,7 +1,7 @@
 """Rows under one another that scroll where there are many."""
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtWidgets import QFrame, QScrollArea, QStackedWidget, QVBoxLayout, QWidget
 
 
 def column(spacing: int = 1) -> tuple[QScrollArea, QVBoxLayout]:
@@ -29,3 +29,19 @@ def scrolling(widget: QWidget) -> QScrollArea:
     area.setFocusPolicy(Qt.FocusPolicy.NoFocus)
     area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
     return area
+
+
+class Pages(QStackedWidget):
+    """Widgets of which one is shown, and which need the room that this one does, however much others need."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.currentChanged.connect(lambda _: self.updateGeometry())
+
+    def sizeHint(self) -> QSize:
+        shown = self.currentWidget()
+        return super().sizeHint() if shown is None else shown.sizeHint()
+
+    def minimumSizeHint(self) -> QSize:
+        shown = self.currentWidget()
+        return super().minimumSizeHint() if shown is None else shown.minimumSizeHint()

@@ -52,6 +52,8 @@ class BandsEditor(Editor):
         self.shape = Choice(self._settings["shape"], said("Band"))
         self.slope = Choice(self._settings["slope"], said("Band")) if self._of.sloped else None
         self.on = Toggle(said("On"), said("Band on"), said("Whether the band is heard"))
+        own = self._settings.get("hears_leg")
+        self.own = Toggle(said("Own leg"), said("Band hears its own leg"), own.help) if own else None
         self.alone = Toggle(
             said("Alone"),
             said("Band alone"),
@@ -97,8 +99,9 @@ class BandsEditor(Editor):
             first.addWidget(self.slope)
         for field in fields[:_FIRST]:
             first.addWidget(field, 1)
-        for widget in (self.on, self.alone, self.remove):
-            first.addWidget(widget)
+        for widget in (self.on, self.own, self.alone, self.remove):
+            if widget is not None:
+                first.addWidget(widget)
         rows = [first]
         if fields[_FIRST:]:
             more = QHBoxLayout()
@@ -130,6 +133,8 @@ class BandsEditor(Editor):
         if self.slope is not None:
             self.slope.chosen.connect(lambda slope: self._put("slope", slope))
         self.on.clicked.connect(lambda on: self._put("on", on))
+        if self.own is not None:
+            self.own.clicked.connect(lambda on: self._put("hears_leg", on))
         self.alone.clicked.connect(lambda on: self.alone_asked.emit((self._leg, self.slot) if on else None))
         self.match.clicked.connect(self.match_asked)
         self.shared.moved.connect(self._put_shared)
@@ -190,6 +195,11 @@ class BandsEditor(Editor):
             self.slope.setVisible(shown.shape in self._of.sloped)
         self.fields[self._of.height].setVisible(shown.shape not in self._of.flat)
         self.on.setChecked(shown.on)
+        if self.own is not None:
+            self.own.setVisible(stage.key is not None)
+            self.own.setEnabled(band is not None)
+            self.own.setChecked(shown.hears_leg)
+            self.own.set_colour(colour)
         self.on.set_colour(colour)
         self.alone.set_colour(colour)
         component = NAMES[split.component(self._leg)]

@@ -4,9 +4,10 @@ from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtCore import QTimer, Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Segments, Toggle
+from stonekite.desktop.controls.column import Pages, scrolling
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import roles
@@ -21,6 +22,9 @@ from stonekite.session import edits
 from stonekite.session.types import LEGS, OneComponent
 from stonekite.stages.registry import KINDS, kind_of, label_of
 from stonekite.words import NAMES, figure, note, said
+
+_LEAST = 150
+"""So much height an editor has at the least: where there is no more, it scrolls."""
 
 
 class _Made(dict[str, Editor]):
@@ -126,12 +130,14 @@ class StagePanel(QFrame):
         for widget in (self.key, self.level_kept, self.change, self.presets, self.more, self.inserted):
             head.addWidget(widget)
         self.editors = _Made(self._make)
-        self._stack = QStackedWidget()
+        self._stack = Pages()
+        self._room = scrolling(self._stack)
+        self._room.setMinimumHeight(_LEAST)
         layout = QVBoxLayout(self)
         layout.setContentsMargins(12, 8, 12, 10)
         layout.setSpacing(6)
         layout.addLayout(head)
-        layout.addWidget(self._stack, 1)
+        layout.addWidget(self._room, 1)
         self.leg_choice.chosen.connect(
             lambda leg: actions.choose(actions.chosen[0], leg) if actions.chosen else None
         )
@@ -266,6 +272,7 @@ class StagePanel(QFrame):
         editor = self.editors[stage.__struct_config__.tag]
         editor.show_stage(stage.id, leg)
         self._stack.setCurrentWidget(editor)
+        self._room.setMinimumWidth(editor.minimumSizeHint().width())
 
     def _level_words(self, stage) -> str:
         change = self._changes.get(stage.id)

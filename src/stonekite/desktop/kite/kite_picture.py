@@ -16,7 +16,7 @@ from PySide6.QtGui import (
 from stonekite.desktop.controls.theme import faded, font, mixed, roles
 from stonekite.desktop.kite import layout
 from stonekite.desktop.kite.kite_places import KitePlaces
-from stonekite.desktop.kite.stones import STONE, ride_sign, sign, stone_path
+from stonekite.desktop.kite.stones import STONE, key_sign, ride_sign, sign, stone_path
 from stonekite.desktop.pictures.turn import turn
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, anything_alone
@@ -272,6 +272,8 @@ class KitePicture(KitePlaces):
             )
         if any(ride.path.startswith((f"{stone.leg}.", "shared.")) for ride in stage.rides):
             ride_sign(painter, centre + QPointF(STONE[0] * 0.72, -STONE[1] * 0.82) * stone.scale)
+        if stage.key is not None and getattr(stage.key, stone.leg) != "own":
+            key_sign(painter, centre + QPointF(-STONE[0] * 0.72, -STONE[1] * 0.82) * stone.scale)
         painter.setPen(QPen(roles.chalk if heard else roles.muted, 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.translate(centre)

@@ -42,6 +42,19 @@ def ride_sign(painter: QPainter, centre: QPointF) -> None:
         painter.drawEllipse(centre + QPointF(step, -step), 1.6, 1.6)
 
 
+def key_sign(painter: QPainter, centre: QPointF) -> None:
+    """An arrow from a dot, on a ground of its own: the detectors of the stone hear another strip."""
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(roles.panel)
+    painter.drawEllipse(centre, 7.5, 7.5)
+    painter.setBrush(roles.chalk)
+    painter.drawEllipse(centre + QPointF(-3.4, -3.4), 1.6, 1.6)
+    painter.setPen(QPen(roles.chalk, 1.3))
+    tip = centre + QPointF(3.6, 3.6)
+    for start in (QPointF(-3.4, -3.4), QPointF(0.2, 3.6), QPointF(3.6, 0.2)):
+        painter.drawLine(centre + start, tip)
+
+
 def sign(stage: Stage, leg: LegName) -> QPainterPath:
     """What a stone shows: the curve of what its side really does."""
     offers = kind_of(stage).offers

@@ -71,6 +71,7 @@ class Mixing(QObject):
         self.view.fit_asked.connect(self.ask_fit)
         self.view.time_asked.connect(self.ask_time)
         window.opening.several_opened.connect(lambda: window.show_view("mix"))
+        self.bar.resized.connect(window.fit_timeline)
         self.bar.mix_asked.connect(lambda: window.show_view("mix"))
         self.bar.way_chosen.connect(self.hear_in_the_mix)
         window.transport.ticked.connect(self._look)

@@ -220,8 +220,8 @@ class Window(QMainWindow):
         )
         self.panel.band_asked.connect(self.hearing.hear_band)
         self.panel.enter_asked.connect(self._go_in)
-        self.riding.resized.connect(self._fit_timeline)
-        self.sections.resized.connect(self._fit_timeline)
+        self.riding.resized.connect(self.fit_timeline)
+        self.sections.resized.connect(self.fit_timeline)
         self.hearing.compared.connect(self.riding.compare)
         self.panel.ride_asked.connect(lambda number, path: self._ride(Address("stage", number, path)))
         wishes = [row.ride_asked for row in self.leg_rows.values()]
@@ -404,18 +404,19 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         # The scope is the only thing in the panel that gains by width.
         self.listen.setFixedWidth(min(340, max(232, int(event.size().width() * 0.18))))
-        self._fit_timeline()
+        self.fit_timeline()
         super().resizeEvent(event)
 
-    def _fit_timeline(self) -> None:
+    def fit_timeline(self) -> None:
         """In a low window the editor needs the room more."""
-        low, rides = self.height() < 760, self.riding.isVisibleTo(self)
-        tight = self.height() < 900
+        bar = 44 if self.mixing.bar.isVisibleTo(self) else 0
+        height, rides = self.height() - bar, self.riding.isVisibleTo(self)
+        low, tight = height < 760, height < 900
         self.timeline.setMinimumHeight((38 if low else 46 if tight else 78) if rides else 52)
         self.riding.lane.setFixedHeight(46 if low else 56 if tight else 72)
         room = 112 if not rides else 58 + self.timeline.minimumHeight() + self.riding.sizeHint().height()
         room += 24 if self.sections.isVisibleTo(self) else 0
-        self.kite_room.leave(room - 112 if rides else 0)
+        self.kite_room.leave(bar + (room - 112 if rides else 0))
         self.timeline_panel.setMinimumHeight(room if rides else 0)
         self.timeline_panel.setMaximumHeight(room if low or (rides and tight) else 16_777_215)
 

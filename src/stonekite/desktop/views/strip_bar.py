@@ -4,6 +4,7 @@ from collections.abc import Callable
 from functools import partial
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QHideEvent, QShowEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton
 
 from stonekite.desktop.controls.choices import Segments, Words
@@ -18,8 +19,10 @@ _WAYS = {True: said("In the mix"), False: said("By itself")}
 
 
 class StripBar(QFrame):
-    """`mix_asked` wants all of them, `way_chosen` says whether what is open is heard in the mix."""
+    """`mix_asked` wants all of them, `way_chosen` says whether what is open is heard in the mix, `resized` that the bar
+    came or went."""
 
+    resized = Signal()
     mix_asked = Signal()
     way_chosen = Signal(bool)
 
@@ -70,6 +73,14 @@ class StripBar(QFrame):
         self.way.show_value(in_the_mix)
         self.way.setEnabled(document.place != MIX)
         self.words.setText(_told(one))
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        self.resized.emit()
+
+    def hideEvent(self, event: QHideEvent) -> None:
+        super().hideEvent(event)
+        self.resized.emit()
 
     def step(self, steps: int) -> None:
         """Open the next strip, or the one before; round in a circle."""
