@@ -26,7 +26,7 @@ from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.riding import Point, Ride
 
-SEEDS = range(40 if THOROUGH else 6)
+SEEDS = range(40 if THOROUGH else 4)
 
 
 def late_by(milliseconds: float) -> Strip:

@@ -22,7 +22,7 @@ from stonekite.session.types import Stem, Strip
 from stonekite.stages.drive import Drive
 from stonekite.stages.gain import Gain
 
-SEEDS = range(4)
+SEEDS = range(8 if THOROUGH else 2)
 
 
 @pytest.fixture

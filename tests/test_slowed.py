@@ -1,16 +1,22 @@
 """Slowed listening: in tune, in time, and what is between the sides stays; in the window never exported."""
 
+import itertools
+
 import numpy as np
 import pytest
 import soundfile
-from conftest import RATE, noise, write_wav
+from conftest import RATE, THOROUGH, noise, write_wav
 from mixes import recording
 from scipy.ndimage import uniform_filter1d
+from scipy.signal import butter, sosfilt
 
-from stonekite.engine.offline.slowing import LONGEST_S, slow_range, slowed
+from stonekite.engine.offline.slowing import FIRST_S, LONGEST_S, Beginning, slow_range, slowed
 from stonekite.session.types import Leg, Loop, Stem, Strip
 
-SPEEDS = (0.25, 0.33, 0.5, 0.75, 0.9)
+SPEEDS, RATES = (0.25, 0.33, 0.5, 0.75, 0.9), (44_100, 48_000, 96_000)
+PITCHED = list(itertools.product(SPEEDS, RATES))
+if not THOROUGH:
+    PITCHED = PITCHED[::2]
 
 
 def pitch(signal: np.ndarray, rate: int) -> float:
@@ -24,8 +30,7 @@ def pitch(signal: np.ndarray, rate: int) -> float:
     return (k + 0.5 * (a - c) / (a - 2 * b + c)) * rate / (1 << 21)
 
 
-@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
-@pytest.mark.parametrize("speed", SPEEDS)
+@pytest.mark.parametrize(("speed", "rate"), PITCHED)
 def test_tones_keep_their_pitch_or_have_the_one_that_is_asked_for(speed, rate):
     t = np.arange(3 * rate) / rate
     for hertz, semitones in ((110.0, 0), (441.0, 0), (441.0, -5), (1760.0, 7), (5000.0, 0)):
@@ -73,6 +78,59 @@ def test_a_range_of_the_result_is_written_and_a_long_one_up_to_a_minute(tmp_path
     written = soundfile.read(tmp_path / "slow.wav")[0].T
     assert written.shape[1] == 2 * RATE and np.abs(written[0] - written[1]).max() < 1e-4  # only Mid is heard
     assert LONGEST_S == 60.0
+
+
+@pytest.mark.parametrize(
+    ("speed", "semitones"), [(0.5, 0.0), (0.25, 0.0), (0.8, 0.0), (0.9, 3.0), (1.0, -4.0)]
+)
+def test_what_is_made_first_is_the_beginning_of_all_of_it(tmp_path, speed, semitones):
+    """So that playing can go over from one to the other anywhere; what is transposed is off by what it is read by."""
+    source = recording(tmp_path / "a.wav", noise(6.0, level=0.05))
+    stem = Stem(id=1, name="a", source=source)
+    found = [
+        one for one in slow_range(stem, (RATE, 6 * RATE), speed, semitones, tmp_path / "slow.wav")
+        if isinstance(one, Beginning)
+    ]  # fmt: skip
+    whole = soundfile.read(tmp_path / "slow.wav")[0].T
+    assert [one.frames for one in found] == [round(seconds * RATE / speed) for seconds in FIRST_S]
+    for one in found:
+        part = soundfile.read(one.path)[0].T
+        assert part.shape[1] == one.frames
+        off, there = part - whole[:, : one.frames], whole[:, : one.frames]
+        if semitones:  # by less than a sample at its end
+            low = butter(4, 2000.0, fs=RATE, output="sos")
+            off, there = sosfilt(low, off), sosfilt(low, there)
+        assert off.std() < (0.35 * there.std() if semitones else 1e-7)
+
+
+@pytest.mark.processes
+def test_slowed_listening_begins_soon_and_goes_on_without_a_gap(window, tmp_path, qtbot):
+    window.opening.open_path(write_wav(tmp_path / "a.wav", noise(20.0, level=0.05)))
+    transport, slow = window.transport, window.timing.slow
+    window.start()
+    qtbot.waitUntil(lambda: bool(transport.status["beat"]), timeout=60_000)
+    slow.choose(50, None)  # the worker is there from now on
+    qtbot.waitUntil(lambda: transport.sound.stems[0].name == "1", timeout=60_000)
+    slow.choose(100, None)
+    recorded = tmp_path / "heard.wav"
+    transport.disturb("record", path=str(recorded))
+    transport.play()
+    qtbot.waitUntil(lambda: transport.playing and transport.position_s > 0.2, timeout=30_000)
+    slow.choose(66, None)
+    qtbot.waitUntil(lambda: transport.sound.stems[0].name.startswith("2-"), timeout=30_000)
+    begun = transport.sound.stems[0]
+    transport.disturb("record", path=str(recorded))
+    qtbot.waitUntil(lambda: transport.sound.stems[0].name == "2", timeout=30_000)
+    qtbot.wait(3000)
+    transport.pause()
+    qtbot.waitUntil(lambda: not transport.status["playing"], timeout=5000)
+    transport.disturb("record")
+    qtbot.waitUntil(lambda: recorded.exists() and soundfile.info(recorded).frames > 2 * RATE, timeout=5000)
+    heard = soundfile.read(recorded)[0].T
+    assert begun.source.frames < transport.sound.stems[0].source.frames
+    if not int(transport.status["underruns"]):  # otherwise other work took both cores
+        there = np.flatnonzero(np.abs(heard).max(axis=0) > 0.0)
+        assert np.diff(there).max() < 30 and len(there) > 2 * RATE
 
 
 def test_the_loop_is_heard_slowed_with_its_edits_and_nothing_of_it_is_exported(window, tmp_path, qtbot):

@@ -96,8 +96,7 @@ def helper():
         yield made
 
 
-@pytest.mark.parametrize("case", range(5))
-@pytest.mark.parametrize("start", [0, 20_000])
+@pytest.mark.parametrize(("case", "start"), [(0, 0), (1, 20_000), (2, 0), (3, 20_000), (4, 0), (4, 20_000)])
 def test_what_follows_goes_on_without_a_gap(case, start, tmp_path, helper):
     name, (old, new) = list(sounds(tmp_path).items())[case]
     heard, written, place = goes_over(old, new, helper, start=start)

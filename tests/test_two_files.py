@@ -19,7 +19,7 @@ from stonekite.measure.headroom import Surveyor
 from stonekite.signal.matrix import MATRICES, encode
 
 SUBTYPES = ("PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE")
-PAIRS = 200 if THOROUGH else 20
+PAIRS = 200 if THOROUGH else 10
 
 
 def done(steps):

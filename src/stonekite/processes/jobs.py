@@ -170,6 +170,14 @@ class SlowRange(msgspec.Struct, tag=True):
     path: str
 
 
+class RangeBegun(msgspec.Struct, tag=True):
+    """So many frames of its beginning are in a file of their own, while the rest is still made."""
+
+    number: int
+    path: str
+    frames: int
+
+
 class RangeSlowed(msgspec.Struct, tag=True):
     """So many frames were written."""
 
@@ -313,6 +321,7 @@ Answer = (
     | Compared
     | Aligned
     | PathsMeasured
+    | RangeBegun
     | RangeSlowed
     | Fitted
     | KeptAt

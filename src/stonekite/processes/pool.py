@@ -12,7 +12,7 @@ from itertools import count
 from typing import Literal, get_args
 
 from stonekite.processes.children import Child, Deliver
-from stonekite.processes.jobs import Answer, Cancel, Compared, Failed, Progress, Request
+from stonekite.processes.jobs import Answer, Cancel, Compared, Failed, Progress, RangeBegun, Request
 
 Which = Literal["measuring", "writing", "keeping"]
 ERRAND, COMPARE, ANALYSE, EXPORT = 0, 1, 2, 0
@@ -80,7 +80,7 @@ class _Worker:
         job = self._running
         if job is None or answer.number != job.number:
             return
-        if not isinstance(answer, Progress | Compared):  # others follow those
+        if not isinstance(answer, Progress | Compared | RangeBegun):  # others follow those
             self._running = None
         job.hear(answer)
         self._pump()

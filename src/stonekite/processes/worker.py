@@ -11,6 +11,7 @@ import signal
 import sys
 import threading
 from collections.abc import Generator
+from contextlib import closing
 from pathlib import Path
 from typing import NamedTuple
 
@@ -28,7 +29,7 @@ from stonekite.engine.offline.keeping import keep
 from stonekite.engine.offline.looking import looked_at
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
-from stonekite.engine.offline.slowing import slow_range
+from stonekite.engine.offline.slowing import Beginning, slow_range
 from stonekite.engine.offline.subjects import measured_all
 from stonekite.files.audio import AudioError
 from stonekite.files.components import separate
@@ -68,6 +69,7 @@ from stonekite.processes.jobs import (
     MeasurePaths,
     PathsMeasured,
     Progress,
+    RangeBegun,
     RangeSlowed,
     ReadResponse,
     Request,
@@ -151,10 +153,7 @@ class Worker:
                 found = yield from telling(request.number, paths.aligned(request.stem, request.spur))
                 yield Aligned(request.number, *found[:3], found.curve_db.tolist())
             elif isinstance(request, SlowRange):
-                steps = slow_range(
-                    request.stem, request.span, request.speed, request.semitones, Path(request.path)
-                )
-                yield RangeSlowed(request.number, (yield from telling(request.number, steps)))
+                yield from self._slow(request)
             elif isinstance(request, Fit):
                 fitted = yield from telling(
                     request.number, fit(request.source, request.speed, Path(request.path))
@@ -189,6 +188,21 @@ class Worker:
                     name=type(error).__name__, error=error
                 ),
             )
+
+    @staticmethod
+    def _slow(request: SlowRange) -> Steps:
+        steps = slow_range(request.stem, request.span, request.speed, request.semitones, Path(request.path))
+        with closing(steps):
+            while True:
+                try:
+                    step = next(steps)
+                except StopIteration as end:
+                    yield RangeSlowed(request.number, end.value)
+                    return
+                if isinstance(step, Beginning):
+                    yield RangeBegun(request.number, str(step.path), step.frames)
+                else:
+                    yield Progress(request.number, step)
 
     def _analyse(self, request: Analyse) -> Steps:
         stem = request.stem

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from PySide6.QtCore import QObject, Signal
 
-from stonekite.processes.jobs import Answer, Failed, Progress, Request
+from stonekite.processes.jobs import Answer, Failed, Progress, RangeBegun, Request
 from stonekite.processes.pool import ERRAND, Pool
 from stonekite.words import said
 
@@ -29,7 +29,7 @@ class Errands(QObject):
 
     def send(self, make: Callable[[int], Request], words: str, then: Callable[[Answer], None]) -> None:
         """Have a request carried out; `make` gives it its number, `words` say what is done (nothing: it is not worth a
-        word), `then` gets the answer.
+        word), `then` gets the answer, and what there is before it.
         """
         self._words, self._then = words, then
         self._busy = True
@@ -49,9 +49,11 @@ class Errands(QObject):
         self.working.emit(False)
 
     def _hear(self, answer: Answer) -> None:
-        if not isinstance(answer, Progress):
+        if not isinstance(answer, Progress | RangeBegun):
             self._done()
-        if isinstance(answer, Progress):
+        if isinstance(answer, RangeBegun):
+            self._then(answer)
+        elif isinstance(answer, Progress):
             self._say(f"{self._words}… {answer.done * 100:.0f} %")
         elif isinstance(answer, Failed):
             self.said.emit(answer.sentence)

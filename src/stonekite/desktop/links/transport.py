@@ -347,6 +347,14 @@ class Transport(QObject):
         self.set_loop(0, stem.source.frames)
         self._slowed = start_s, speed
 
+    def slow_on(self, sound: Sound) -> None:
+        """Play a longer recording in place of one that `slow` plays, which is its beginning."""
+        stem = sound.stems[0]
+        slowed, self._slowed = self._slowed, None
+        self.set_loop(0, stem.source.frames)
+        self.update(sound, stem.id, stem.id)
+        self._slowed = slowed
+
     def update(
         self,
         sound: Sound,

@@ -13,7 +13,7 @@ from PySide6.QtWidgets import QMenu, QPushButton
 from stonekite.desktop.links.errands import Errands
 from stonekite.desktop.links.transport import Transport
 from stonekite.desktop.model.document import Document
-from stonekite.processes.jobs import Answer, RangeSlowed, SlowRange
+from stonekite.processes.jobs import Answer, RangeBegun, RangeSlowed, SlowRange
 from stonekite.session.mix import places
 from stonekite.session.types import Sound, Source, Stem
 from stonekite.words import said
@@ -44,6 +44,8 @@ class SlowButton(QPushButton):
         self.speed, self.semitones = 100, 0
         self._folder: Path | None = None
         self._made: tuple[object, ...] = ()
+        self._here: float | None = None
+        """Where it was when it was slowed down first: the range without a loop stays there while it plays."""
         self._count = 0
         self.setObjectName("small")
         self.setToolTip(
@@ -97,6 +99,7 @@ class SlowButton(QPushButton):
     def end(self) -> None:
         """Play as it is again."""
         self.speed, self.semitones, slowed, self._made = 100, 0, bool(self._made), ()
+        self._here = None
         self._settle.stop()
         self._show()
         if slowed:
@@ -112,8 +115,9 @@ class SlowButton(QPushButton):
         source = self._document.stem.source
         if loop is not None:
             return loop.start_s, loop.end_s
-        here = self._made[1][0] if self._made else self._transport.position_s  # type: ignore[index]
-        start = min(here, max(0.0, source.frames / source.rate - 1.0))
+        if self._here is None:
+            self._here = self._transport.position_s
+        start = min(self._here, max(0.0, source.frames / source.rate - 1.0))
         return start, min(start + AHEAD_S, source.frames / source.rate)
 
     def _wanted(self) -> tuple[object, ...]:
@@ -138,8 +142,9 @@ class SlowButton(QPushButton):
         path = self._folder / f"{self._count}.wav"
 
         def play(answer: Answer) -> None:
-            if isinstance(answer, RangeSlowed) and self.on and self._wanted() == wanted:
-                self._play(path, answer.frames, rate, start_s, wanted)
+            if isinstance(answer, RangeBegun | RangeSlowed) and self.on and self._wanted() == wanted:
+                there = Path(answer.path) if isinstance(answer, RangeBegun) else path
+                self._play(there, answer.frames, rate, start_s, wanted)
 
         self._errands.send(
             lambda number: SlowRange(
@@ -152,13 +157,16 @@ class SlowButton(QPushButton):
     def _play(self, path: Path, frames: int, rate: int, start_s: float, wanted: tuple[object, ...]) -> None:
         if not self._made:
             self.began.emit()
-        self._made = wanted
+        begun, self._made = self._made == wanted, wanted
         source = Source(path=str(path), rate=rate, frames=frames)
         sound = Sound(stems=(Stem(id=1, name=path.stem, source=source),))
         speed = self.speed / 100.0
-        self._transport.at_the_same_place(lambda: self._transport.slow(sound, start_s, speed))
+        if begun:  # the same from its beginning on, and more
+            self._transport.slow_on(sound)
+        else:
+            self._transport.at_the_same_place(lambda: self._transport.slow(sound, start_s, speed))
         for old in path.parent.glob("*.wav"):
-            if old != path and int(old.stem) < self._count - 1:
+            if int(old.stem.partition("-")[0]) < self._count - 1:
                 with contextlib.suppress(OSError):
                     old.unlink()
 

@@ -2,6 +2,7 @@
 
 from collections.abc import Generator
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
@@ -13,8 +14,21 @@ from stonekite.words import said
 SLOWEST, FASTEST = 0.25, 1.0
 MOST_SEMITONES = 12
 _STEP, _LEAST_STEP = 0.5, 0.4
+FIRST_S = 0.7, 2.8
+"""So much of a range is slowed down first, so that it is heard while the rest is made: each takes less time to make than
+the one before lasts."""
+_BEYOND_S = 0.25
+"""So far beyond it a phase vocoder looks."""
+_BLOCK = 8192
 LONGEST_S = 60.0
 """A longer range is slowed up to here."""
+
+
+class Beginning(NamedTuple):
+    """A file with so many frames of what is made."""
+
+    path: Path
+    frames: int
 
 
 def slowed(sound: np.ndarray, rate: float, speed: float, semitones: float = 0.0) -> np.ndarray:
@@ -62,21 +76,34 @@ def _stretched(sound: np.ndarray, rate: float, speed: float) -> np.ndarray:
 
 def slow_range(
     stem: Stem, span: tuple[int, int], speed: float, semitones: float, path: Path
-) -> Generator[float, None, int]:
+) -> Generator[float | Beginning, None, int]:
     """Write a range of frames of a stem's result to a file, slowed down; yields progress 0 to 1 and gives the frames that
-    were written. Raises AudioError."""
+    were written. As much of the beginning as is heard while the rest is made is written first, and told. Raises
+    AudioError."""
     rate = stem.source.rate
     start, stop = span[0], min(span[1], span[0] + int(LONGEST_S * rate), stem.source.frames)
     if start >= stop:
         raise AudioError(said("There is nothing of the recording in this range."))
     parts, done = [], 0
+    early = [int(seconds * rate) for seconds in FIRST_S]
+    beyond = int(_BEYOND_S * rate)
     with open_source(stem.source) as reader:
-        for _, processed in rendered(reader, stem.strip, span=(start, stop)):
+        for _, processed in rendered(reader, stem.strip, span=(start, stop), block=_BLOCK):
             parts.append(processed.copy())
             done += processed.shape[1]
+            while early and early[0] + beyond <= done < stop - start:
+                frames = round(early.pop(0) / speed)
+                made = slowed(np.concatenate(parts, axis=1), rate, speed, semitones)[:, :frames]
+                place = path.with_stem(f"{path.stem}-{len(early)}")
+                _write(place, made, rate)
+                yield Beginning(place, frames)
             yield 0.7 * done / (stop - start)
     made = slowed(np.concatenate(parts, axis=1), rate, speed, semitones)
-    with Writer(path, rate, bits="32f", force=True, frames=made.shape[1]) as file:
-        file.write(made)
+    _write(path, made, rate)
     yield 1.0
     return made.shape[1]
+
+
+def _write(path: Path, sound: np.ndarray, rate: int) -> None:
+    with Writer(path, rate, bits="32f", force=True, frames=sound.shape[1]) as file:
+        file.write(sound)
