@@ -14,9 +14,9 @@ from stonekite.words import said
 SLOWEST, FASTEST = 0.25, 1.0
 MOST_SEMITONES = 12
 _STEP, _LEAST_STEP = 0.5, 0.4
-FIRST_S = 0.7, 2.8
-"""So much of a range is slowed down first, so that it is heard while the rest is made: each takes less time to make than
-the one before lasts."""
+FIRST_S = 1.4, 6.0
+"""So much of what is slowed down is made first, so that it is heard while the rest is made: each takes less time to make
+than the one before lasts."""
 _BEYOND_S = 0.25
 """So far beyond it a phase vocoder looks."""
 _BLOCK = 8192
@@ -85,7 +85,7 @@ def slow_range(
     if start >= stop:
         raise AudioError(said("There is nothing of the recording in this range."))
     parts, done = [], 0
-    early = [int(seconds * rate) for seconds in FIRST_S]
+    early = [int(seconds * speed * rate) for seconds in FIRST_S]
     beyond = int(_BEYOND_S * rate)
     with open_source(stem.source) as reader:
         for _, processed in rendered(reader, stem.strip, span=(start, stop), block=_BLOCK):
