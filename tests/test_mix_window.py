@@ -382,3 +382,14 @@ def test_a_stem_is_moved_and_trimmed_by_typing_its_times(window, qtbot):
     back = document.session.sound.stems[1]
     assert (back.start_s, back.from_s, back.length_s) == (stem.start_s, stem.from_s, stem.length_s)
     assert back.strip == stem.strip
+
+
+def test_a_stem_gets_another_hue_from_its_menu(window, qtbot):
+    number = row(window, "tuba").number
+    before = row(window, "tuba").name.grab().toImage()
+    hues = next(a.menu() for a in window.mixing.view.menu_of(number).actions() if a.text() == "Hue")
+    hues.actions()[9].trigger()
+    assert tree.holder(window.document.session.sound, number).hue == 9
+    assert row(window, "tuba").name.grab().toImage() != before
+    window.document.undo()
+    assert row(window, "tuba").name.grab().toImage() == before

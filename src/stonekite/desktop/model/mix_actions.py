@@ -121,6 +121,11 @@ class MixActions(QObject):
                 said("{name} renamed").format(name=self._name(number)),
             )
 
+    def put_hue(self, number: int, hue: int) -> None:
+        """Another colour for a stem or a bus."""
+        words = said("Hue of {name}").format(name=self._name(number))
+        self._edit(lambda session: mix_edits.put_in(session, number, hue=hue), words)
+
     def remove(self, number: int) -> None:
         """Take a stem or a bus away."""
         words = said("{name} removed").format(name=self._name(number))

@@ -5,7 +5,7 @@ from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QPoint, Qt, QTimer, Signal
-from PySide6.QtGui import QShowEvent
+from PySide6.QtGui import QIcon, QPixmap, QShowEvent
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QMenu, QPushButton, QScrollArea, QVBoxLayout, QWidget
 
 from stonekite.desktop.controls.choices import Toggle, Words
@@ -13,12 +13,13 @@ from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import font
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.mix_actions import MixActions
+from stonekite.desktop.views.mix_cells import hue
 from stonekite.desktop.views.mix_row import INTO, LEVELS, METER, NAME, SEND, MixRow
 from stonekite.desktop.views.span_cell import SpanHead, Stretch
 from stonekite.session import tree
 from stonekite.session.mix import wires
 from stonekite.session.mix.places import name_of
-from stonekite.session.types import MIX, Bus, Mix, Sound, Source, Stem
+from stonekite.session.types import HUES, MIX, Bus, Mix, Sound, Source, Stem
 from stonekite.words import said
 
 AT_ONCE, AT_A_TIME = 9, 2
@@ -406,6 +407,15 @@ class MixView(QFrame):
             menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
             return menu
         menu.addAction(said("Rename"), lambda: self.rows[number].name.rename())
+        hues = menu.addMenu(said("Hue"))
+        for k in range(HUES):
+            swatch = QPixmap(14, 14)
+            swatch.fill(hue(k))
+            action = hues.addAction(
+                QIcon(swatch), said("Hue {number}").format(number=k + 1), partial(actions.put_hue, number, k)
+            )
+            action.setCheckable(True)
+            action.setChecked(k == one.hue)
         if isinstance(one, Bus) and (inside := self._inside(self._document.session.sound)[number]):
             words = said("Fold what goes into it: {count}")
             if number in self.folded:
