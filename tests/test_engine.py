@@ -367,6 +367,29 @@ def test_an_empty_session_renders_bit_for_bit(recording):
 
 
 @pytest.mark.slow
+def test_what_is_chosen_while_nothing_plays_is_heard_from_the_first_frame(tmp_path):
+    """Also where two choices came one after the other: nothing was heard that would go over into them."""
+    path = write_wav(tmp_path / "a.wav", noise(1.0))
+
+    def heard(*choices):
+        with Reader(path) as reader:
+            playback = Playback(reader, Strip(upper=Leg(level_db=-6.0)), Listening("processed"))
+            playback.play()
+            playback.read(1000)
+            playback.pause()
+            playback.read(1000)
+            for choice in choices:
+                playback.listen(choice)
+            playback.seek(0)
+            playback.play()
+            return playback.read(4000)
+
+    last = Listening("processed", processed_db=-1.0)
+    assert np.array_equal(heard(Listening("difference"), Listening("unprocessed"), last), heard(last))
+    gain = 10 ** (-1.0 / 20)
+    assert np.abs(heard(last) - gain * heard()).max() < 1e-12
+
+
 @pytest.mark.parametrize("seed", range(12 if THOROUGH else 5))
 def test_from_the_middle_on_playing_gives_what_an_export_gives(tmp_path, seed):
     """Whatever the kinds remember: detectors with slow releases, long filters, all of them in a row."""

@@ -77,6 +77,11 @@ class Listener:
         elif choice != self._now:
             self._old, self._now, self._faded = self._now, choice, 0
 
+    def arrive(self) -> None:
+        """Be where it goes: a start has nothing before it that would be faded."""
+        self._now = self._waiting or self._now
+        self._old = self._waiting = None
+
     @property
     def refers(self) -> bool:
         """Whether another recording is heard, or will be soon."""

@@ -290,6 +290,7 @@ class Playback:
     def _fade_in(self) -> None:
         # From the first frame of the file nothing is faded: there is nothing to jump into.
         self._rise = 0 if self._sought else self._seam
+        self._listener.arrive()
 
     def without(self, stage: int) -> None:
         """Go on without a stage that failed while it was at work, from where playing is."""
