@@ -218,6 +218,9 @@ def test_sessions_of_format_1_are_opened_with_all_that_is_in_them(tmp_path: Path
         assert [stem["strip"][leg].pop("delay_way") for leg in ("upper", "lower")] == ["over", "over"]
         assert [stem["strip"][end].pop("rides") for end in ("intake", "output")] == [[], []]
         assert not any(stage.pop("key") for stage in stem["strip"]["stages"])
+        sides = [stage[leg] for stage in stem["strip"]["stages"] for leg in ("upper", "lower") if stage[leg]]
+        bands = [band for side in sides for band in side.get("bands", ()) if band and "hears_leg" in band]
+        assert not any([band.pop("hears_leg") for band in bands])
         assert stem["strip"].pop("grips") == []
         assert [stage.pop("rings_on") for stage in stem["strip"]["stages"]].count(True) == 0
         assert [stage.pop("rides") for stage in stem["strip"]["stages"]].count([]) == len(
