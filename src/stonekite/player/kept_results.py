@@ -2,8 +2,8 @@
 
 from pathlib import Path
 
-from stonekite.engine.mix.kept import Beside, playing, with_kept
-from stonekite.engine.mix.layout import Layout
+from stonekite.engine.mix.kept import playing, with_kept
+from stonekite.engine.mix.layout import Beside, Layout
 from stonekite.files.kept import Result
 from stonekite.player.protocol import KeptAs
 from stonekite.session.types import Strip

@@ -9,8 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 import numpy as np
 
 from stonekite.engine.graph.courtesy import Turns
-from stonekite.engine.mix.kept import Beside
-from stonekite.engine.mix.layout import Layout, laid_out, least
+from stonekite.engine.mix.layout import Beside, Layout, laid_out, least
 from stonekite.engine.mix.strip import GLIDE_S, SWITCH_S
 from stonekite.engine.offline.made import feeds
 from stonekite.engine.offline.render import open_source

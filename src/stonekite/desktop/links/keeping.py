@@ -1,6 +1,7 @@
 """While hands rest, what the stems of a mix sound like is computed behind the window and kept, and need not be computed
 while it plays."""
 
+import contextlib
 from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
@@ -71,7 +72,8 @@ class Keeper(QObject):
 
     def lost(self, path: str) -> None:
         """A file cannot be read: it is made anew."""
-        Path(path).unlink(missing_ok=True)
+        with contextlib.suppress(OSError):
+            Path(path).unlink()
         for number, known in self._known.items():
             self._known[number] = deque((one for one in known if one[1].path != path), REMEMBERED)
         self.changed.emit()

@@ -204,8 +204,8 @@ class SpanCell(Picture):
         per_px = (stretch.stop_s - stretch.start_s) / self.width()
         by_s = wanted = by_px * per_px
         if not event.modifiers() & Qt.KeyboardModifier.AltModifier:
-            end_s = span.end_s if hold == "end" else span.start_s
-            marks = [*stretch.near(self._stem.id, end_s + by_s), self._position]
+            held_s = span.end_s if hold == "end" else span.start_s
+            marks = [*stretch.near(self._stem.id, held_s + by_s), self._position]
             by_s = snapped(span, hold, wanted, marks, _REACH * per_px)
         self._snaps = by_s != wanted
         self._draft = self._kept(dragged(span, self._whole_s, hold, by_s))

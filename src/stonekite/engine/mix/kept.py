@@ -2,13 +2,10 @@
 
 from dataclasses import replace
 
-from stonekite.engine.mix.layout import Layout
+from stonekite.engine.mix.layout import Beside, Layout
 from stonekite.files.kept import Result
 from stonekite.session.types import Split, Strip
 from stonekite.stages.machinery.kept import Kept
-
-Beside = dict[int, tuple[Strip, ...]]
-"""By the id of a strip those that it has to be in time with."""
 
 
 def playing(result: Result) -> Strip:

@@ -14,6 +14,9 @@ from stonekite.signal.decibels import gain_of
 ALONE = 1
 """The id of a strip that nothing stands beside."""
 
+Beside = dict[int, tuple[Strip, ...]]
+"""By the id of a strip those that it has to be in time with."""
+
 
 @dataclass(frozen=True, eq=False)
 class Layout:
@@ -101,7 +104,7 @@ def placed(place: float) -> np.ndarray:
     return gains if place < 0.0 else gains[::-1, ::-1]
 
 
-def least(sounds: tuple[Sound, ...]) -> dict[int, tuple[Strip, ...]]:
+def least(sounds: tuple[Sound, ...]) -> Beside:
     """Of each strip by its id those of the same strip in other sounds."""
     found: dict[int, tuple[Strip, ...]] = {}
     for sound in sounds:

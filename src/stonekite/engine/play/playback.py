@@ -10,7 +10,7 @@ from stonekite.engine.graph.fading import ramp
 from stonekite.engine.graph.probing import Tap
 from stonekite.engine.graph.tails import QUIET_DB, frames_of
 from stonekite.engine.graph.turned import Turner
-from stonekite.engine.mix.layout import Layout, alone
+from stonekite.engine.mix.layout import Beside, Layout, alone
 from stonekite.engine.mix.mixer import Mixer
 from stonekite.engine.mix.strip import GLIDE_S, MEMORY_S, WARM_BLOCK
 from stonekite.engine.play.listen import Listener, Listening
@@ -70,7 +70,7 @@ class Playback:
         """The longest that going over to other settings has held a block back."""
         self.open: int | None = None
         """The strip whose stage is watched; None for the one that is heard."""
-        self._layout, self._beside = _layout_of(wanted), dict[int, tuple[Strip, ...]]()
+        self._layout, self._beside = _layout_of(wanted), Beside()
         self._begun_with = self._layout, self._beside
         self._helper = helper
         self.turns = turns or Turns()
@@ -130,7 +130,7 @@ class Playback:
     def update(
         self,
         wanted: Layout | Strip,
-        beside: dict[int, tuple[Strip, ...]] | None = None,
+        beside: Beside | None = None,
         glide_s: float = GLIDE_S,
     ) -> None:
         """Glide to other settings from the next block on, or soon after, in time with those `beside` them. A layout has
