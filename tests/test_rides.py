@@ -34,6 +34,7 @@ from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.riding import Point, Ride
 
 CELL = 64
+FLAG = riding.found(Gain(id=1), "inserted")[2]
 SOURCE = Source(path="/ferry/quay.wav", frames=48_000, rate=48_000)
 
 
@@ -119,7 +120,7 @@ def test_every_number_moves_the_sound_or_says_why_not(tag):
                 assert not why or (why[0].isupper() and why.endswith("."))
         kind, context = kind_of(stage), Context(RATE, seconds=np.array([0.3]))
         for path, setting in can.items():
-            if path.endswith(".mix") or path == "inserted":  # the engine's, not the kind's
+            if planning.role_of(stage, path, setting) != "number":  # the engine's, not the kind's
                 continue
             ends = [
                 kind.rows(riding.put(stage, path, np.array([setting.from_travel(t)])), context)
@@ -154,6 +155,73 @@ def test_a_level_goes_straight_in_db_and_a_frequency_in_octaves():
     assert riding.along(ride, setting, np.array([-1.0, 0.5, 1.0, 5.0])) == pytest.approx(
         [100.0, 200.0, 400.0, 1600.0]
     )
+
+
+@pytest.mark.parametrize("tag", KINDS)
+def test_a_switch_that_rides_sounds_as_the_stage_that_always_stood_so(tag):
+    """Between its turns to the bit, and on its way in between, for any switches of any kind."""
+    rng = np.random.default_rng([11, *tag.encode()])
+    sound, rate = noise(24_000, rng), float(rng.choice([44_100, 48_000, 96_000]))
+    stage = msgspec.structs.replace(drawn_stage(tag, rng, slowest_s=30.0, deep=1), rides=())
+    roles = {p: planning.role_of(stage, p, s) for p, s in planning.ridable(stage).items()}
+    paths = [path for path, role in roles.items() if role == "way"]
+    assert {"change_only", "level_kept"} <= {*paths}
+    late = max(planning.plan_of(stage, Context(rate)).latency) if planning.works(stage) else 0
+    most = 18_000 - late
+    for chosen in (paths[:3], *([path] for path in paths[3:])):
+        rides, turned = [], []
+        for path in chosen:
+            turns = np.sort(rng.integers(2, most // CELL, 3)) * CELL
+            values = [float(k % 2) for k in range(3)]
+            points = tuple(Point(at_s=t / rate, value=v) for t, v in zip(turns.tolist(), values, strict=True))
+            rides.append(Ride(path=path, points=points))
+            turned += turns.tolist()
+        out = heard(msgspec.structs.replace(stage, rides=tuple(rides)), sound, 700, rate)
+        still = {}
+        for stance in itertools.product((False, True), repeat=len(chosen)):
+            one = stage
+            for path, on in zip(chosen, stance, strict=True):
+                one = riding.put(one, path, on)
+            still[stance] = heard(one, sound, 512, rate)
+        over = int(riding.SWITCH_S * rate) + CELL
+        for first, last in itertools.pairwise(sorted({0, *turned, most})):
+            begun = first + (over if first else 0)
+            if begun < last:
+                stance = tuple(bool(riding.value_at(r, FLAG, begun / rate)) for r in rides)
+                part = slice(late + begun, late + last)
+                assert np.array_equal(out[:, part], still[stance][:, part]), f"{tag} {chosen} {stance}"
+        ends = np.array([*still.values()])
+        room = 1e-9 + 1e-9 * np.abs(ends).max()
+        assert (out <= ends.max(axis=0) + room).all() and (out >= ends.min(axis=0) - room).all()
+
+
+def test_what_was_in_an_echo_is_frozen_where_its_switch_turns():
+    """What goes in afterwards is not in it, and it falls no more, until it is let go."""
+    stage = Echo(id=1, upper=EchoSide(time_ms=100.0, feedback_db=-6.0), lower=EchoSide(time_ms=100.0))
+    points = (Point(at_s=0.0, value=0.0), Point(at_s=0.45, value=1.0), Point(at_s=1.45, value=0.0))
+    stage = msgspec.structs.replace(stage, rides=(Ride(path="shared.held", points=points),))
+    sound = np.zeros((2, 2 * RATE))
+    sound[:, 1000:1200] = 0.5 * np.random.default_rng(3).standard_normal((2, 200))
+    sound[:, RATE : RATE + 200] = 0.5
+    out = heard(stage, sound) - sound
+    strokes = [np.abs(out[0, 1000 + k * 4800 : 1200 + k * 4800]).max() for k in range(19)]
+    falls = 20 * np.log10(np.array(strokes[2:]) / strokes[1])
+    assert np.abs(falls[:3] + 6.0 * np.arange(1, 4)).max() < 0.5
+    assert np.abs(falls[4:12] - falls[4]).max() < 1e-6
+    assert falls[16] < falls[13] - 12.0
+    came = np.abs(out[0, RATE + 4800 : RATE + 5000]).max()
+    assert came < 1e-6
+    assert planning.why_still(stage, "shared.held") == ""
+
+
+def test_a_fourth_switch_of_a_stage_is_refused_with_a_sentence():
+    side = FilterSide(high_pass=True, low_pass=True)
+    stage = Filter(id=1, upper=side, lower=side)
+    paths = [f"{leg}.{which}" for leg in ("upper", "lower") for which in ("high_pass", "low_pass")]
+    rides = tuple(Ride(path=path, points=(Point(at_s=1.0, value=1.0),)) for path in paths)
+    strip = Strip(stages=(msgspec.structs.replace(stage, rides=rides),))
+    assert "3 switches" in riding.flaw(strip.stages[0])
+    assert not riding.flaw(msgspec.structs.replace(stage, rides=rides[:3]))
 
 
 def test_points_are_held_or_curved_as_they_say():

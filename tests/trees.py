@@ -15,7 +15,7 @@ from stonekite.stages.branch import Branch, branches_of
 from stonekite.stages.describe import structs_in
 from stonekite.stages.planning import plan_of, refusal, ridable
 from stonekite.stages.registry import KINDS
-from stonekite.stages.riding import Point, Ride
+from stonekite.stages.riding import MOST_SWITCHES, Point, Ride
 from stonekite.stages.settings import settings_of
 
 SPLITS = [Split(mode="left-right"), *(Split(matrix=m) for m in MATRICES)]
@@ -113,9 +113,11 @@ def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stag
 
 def ridden(stage: Stage, rng: np.random.Generator, share: float = 1.0, seconds: float = 2.0) -> Stage:
     """A stage with rides of a share of all its settings that can move, over so many seconds, of all shapes."""
-    rides = []
+    rides, switches = [], 0
     for path, setting in ridable(stage).items():
-        if rng.random() < share:
+        switches += setting.is_switch and path != "inserted"
+        few = not setting.is_switch or path == "inserted" or switches <= MOST_SWITCHES
+        if rng.random() < share and few:
             times = np.sort(rng.uniform(0.0, seconds, int(rng.integers(1, 5)))).tolist()
             points = tuple(
                 Point(

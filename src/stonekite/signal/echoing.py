@@ -25,9 +25,10 @@ TINY = 1e-30
 SOFT_FROM = 0.5
 """Up to here a bounded loop is as it is; from here on it bends towards 1."""
 
-GAINS, LEVELS, DRY, DUCK, DELAYS, FILTERS = 0, 4, 6, 7, 12, 14
+GAINS, LEVELS, DRY, DUCK, DELAYS, HOLD, FILTERS = 0, 4, 6, 7, 12, 14, 15
 """Where in the numbers of a row stand: gains (2, 2) to legs from legs; levels of both legs; that of what passes; what
-turns down; the delays in samples; the filters in the loops. Behind them are those of the taps."""
+turns down; the delays in samples; how far the loops are frozen; the filters in the loops. Behind them are those of the
+taps."""
 OLD, NOW, WANTED, LEFT = range(4)
 """Columns of what a moving delay is: where it comes from, where it is, where it goes (samples), and the samples left."""
 
@@ -163,16 +164,17 @@ def take(
 
 
 @kernel
-def give(history, marks, fed, start, now, growing, offset, back, first, n, circle, held, bound, before, rise):
+def give(history, marks, fed, start, now, growing, offset, back, first, n, circle, bound, before, rise):
     """Write what goes into the loops: what is fed in from `start` on and what came back, back[:, first:first + n], by the
-    gains among the numbers, to legs from legs; if it is held, what went in a whole turn ago (`circle` samples) in place
-    of both. As far as there is something `before` (2, frames) that went in under other settings, it goes over from that
-    by `rise` (frames,).
+    gains among the numbers, to legs from legs; as far as they are frozen, what went in a whole turn ago (`circle`
+    samples) in place of both. As far as there is something `before` (2, frames) that went in under other settings, it
+    goes over from that by `rise` (frames,).
     """
     end = marks[0]
+    frozen, freezes = now[HOLD], growing[HOLD]
     for row in range(2):
         put = history[row, end : end + n]
-        if held:
+        if frozen == 1.0 and freezes == 0.0:
             for i in range(n):
                 put[i] = history[row, end + i - circle[row]]
         else:
@@ -194,6 +196,10 @@ def give(history, marks, fed, start, now, growing, offset, back, first, n, circl
             if bound:
                 for i in range(n):
                     put[i] = bounded(put[i])
+            if frozen != 0.0 or freezes != 0.0:
+                for i in range(n):
+                    share = frozen + freezes * float(offset + i)
+                    put[i] += share * (history[row, end + i - circle[row]] - put[i])
         for i in range(lesser(n, before.shape[1] - start)):
             old = before[row, start + i]
             put[i] = old + rise[start + i] * (put[i] - old)
@@ -203,7 +209,7 @@ def give(history, marks, fed, start, now, growing, offset, back, first, n, circl
 @kernel
 def turns(
     history, marks, fed, clock, behind, taps_u, taps_l, moving, step, phases_u, phases_l, works, spare, rides, starts,
-    offsets, table, steps, states, circle, held, bound, before, rise, longest, back,
+    offsets, table, steps, states, circle, bound, before, rise, longest, back,
 ):  # fmt: skip
     """A whole block of loops in which nothing but filters stands: what comes back, into back (2, frames)."""
     frames, cells = back.shape[1], starts.shape[0]
@@ -240,9 +246,7 @@ def turns(
         )
         filters, filters_grow = now[FILTERS:last], growing[FILTERS:last]
         cascade_cell(back, done, done + n, clock + done, filters, filters_grow, offset, states, MASKS, LAGS)
-        give(
-            history, marks, fed, done, now, growing, offset, back, done, n, circle, held, bound, before, rise
-        )
+        give(history, marks, fed, done, now, growing, offset, back, done, n, circle, bound, before, rise)
         done += n
 
 

@@ -87,7 +87,14 @@ class Stage(
 
     id: Identity
     inserted: Annotated[bool, flag("In", help="Whether the stage is heard")] = True
-    linked: Annotated[bool, flag("Linked", help="An edit of one side goes to the other")] = False
+    linked: Annotated[
+        bool,
+        flag(
+            "Linked",
+            help="An edit of one side goes to the other",
+            still="It is about editing and is not heard.",
+        ),
+    ] = False
     unlinked: Annotated[
         tuple[Annotated[str, msgspec.Meta(max_length=100)], ...], msgspec.Meta(max_length=200)
     ] = ()
@@ -97,7 +104,12 @@ class Stage(
         number("Given back", "dB", -36.0, 36.0, step=0.1, help="Gain that keeps the level, as measured"),
     ] = 0.0
     rings_on: Annotated[
-        bool, flag("Rings on", help="When the stage is taken out, what is in it rings on; otherwise it stops")
+        bool,
+        flag(
+            "Rings on",
+            help="When the stage is taken out, what is in it rings on; otherwise it stops",
+            still="It is about taking the stage out by hand.",
+        ),
     ] = False
     change_only: Annotated[bool, flag("Change only", help="Hear only what the stage takes away or adds")] = (
         False
@@ -380,6 +392,9 @@ class Kind:
     """Of (stage, path of a setting): why it cannot move as the stage is, in a sentence; empty if it can."""
     still: str = ""
     """Of a kind without rows: why its settings cannot move, in a sentence."""
+    switches: tuple[str, ...] = ()
+    """The switches that move as its numbers do, from 0 to 1: their fields. Of any other one that rides, the stage works
+    in both ways beside each other, from the beginning of the recording on, and is heard in the one that is on."""
     fine: bool = False
     """Whether its rows are so far from straight that they are taken closer to each other: those of filters."""
     placed: int = 0

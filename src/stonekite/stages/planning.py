@@ -3,20 +3,23 @@
 import math
 from collections.abc import Callable, Iterable
 from dataclasses import replace
-from typing import Any, TypeVar
+from typing import Any, Literal, NamedTuple, TypeVar
 
+import msgspec
 import numpy as np
 
 from stonekite.remembered import Remembered
 from stonekite.stages import riding
 from stonekite.stages.base import LEGS, Context, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.machinery.rows import SEAM_S, standing
+from stonekite.stages.machinery.rows import SEAM_S, stacked, standing
 from stonekite.stages.registry import kind_of, label_of
 from stonekite.stages.settings import Setting
 from stonekite.words import said
 
 Made = TypeVar("Made")
+
+_ANY_RATE = 48_000.0
 
 
 class CannotBuild(ValueError):
@@ -67,6 +70,33 @@ def ridable(stage: Stage) -> dict[str, Setting]:
 
 Awake = tuple[tuple[riding.Ride, Setting], ...]
 _AWAKE = Remembered()
+_TURNED = Remembered()
+Role = Literal["number", "mix", "way"]
+"""What a setting that rides is: a number of the rows of its kind; how much of a stage is heard, which is the engine's
+matter; or a switch that makes another stage of it, so that both work beside each other."""
+
+
+def role_of(stage: Any, path: str, setting: Setting) -> Role:
+    """What a setting of a stage, a leg, a spur, the intake or the output is when it rides."""
+    field = path.rpartition(".")[2]
+    if path.endswith(".mix") or path == "inserted":
+        return "mix"
+    if setting.is_switch and isinstance(stage, Stage) and field not in kind_of(stage).switches:
+        return "way"
+    return "number"
+
+
+def _why_not_turned(stage: Stage, path: str) -> str:
+    """Why a switch of a stage cannot be turned over the recording, in a sentence; empty if it can."""
+
+    def look() -> str:
+        context = Context(_ANY_RATE)
+        off, on = (kind_of(stage).plan(riding.put(stage, path, turned), context) for turned in (False, True))
+        return (
+            "" if off.latency == on.latency else said("It changes how late the stage is, so it stands still.")
+        )
+
+    return _TURNED.of(stage, path, look)
 
 
 def why_still(stage: Any, path: str) -> str:
@@ -84,9 +114,9 @@ def why_still(stage: Any, path: str) -> str:
         return ""
     if not isinstance(stage, Stage):
         return "" if not hasattr(stage, "still") else stage.still(path)
-    if setting.is_switch:
-        return said("It decides what is computed: of a stage's switches only In moves over the recording.")
     kind = kind_of(stage)
+    if setting.is_switch:
+        return _why_not_turned(stage, path)
     if kind.rows is None or isinstance(holder, Stage):
         return kind.still or said("This stands still.")
     return "" if kind.stands is None else kind.stands(stage, path)
@@ -109,14 +139,11 @@ def awake(stage: Any) -> Awake:
     return _AWAKE.of(stage, None, look)
 
 
-def _is_mix(path: str) -> bool:
-    """Whether a setting tells how much of a stage is heard, which is the engine's matter and not the kind's."""
-    return path.endswith(".mix") or path == "inserted"
-
-
-def is_moving(stage: Any, mixes: bool = False) -> bool:
-    """Whether a number of a stage moves, or how much of it is heard."""
-    return any(not ride.stands and _is_mix(ride.path) == mixes for ride, _ in awake(stage))
+def is_moving(stage: Any, role: Role = "number") -> bool:
+    """Whether something of a stage moves that has this role."""
+    return any(
+        not ride.stands and role_of(stage, ride.path, setting) == role for ride, setting in awake(stage)
+    )
 
 
 def moves_in(holder: Any, *fields: str) -> bool:
@@ -124,16 +151,69 @@ def moves_in(holder: Any, *fields: str) -> bool:
     return any(not ride.stands and ride.path.rpartition(".")[2] in fields for ride, _ in awake(holder))
 
 
-def moved(stage: Any, seconds: np.ndarray, mixes: bool = False) -> Any:
-    """A stage as it is at times (n,) of the recording: a number that moves is an array (n,), one whose ride stands still
-    is what that is; of a switch, how far on it is. How much of it is heard moves only if it is asked for."""
+def moved(stage: Any, seconds: np.ndarray, role: Role = "number") -> Any:
+    """A stage as it is at times (n,) of the recording: what moves and has this role is an array (n,), what has a ride
+    that stands still is what that is; of a switch, how far on it is."""
     for ride, setting in awake(stage):
-        if _is_mix(ride.path) != mixes:
+        if role_of(stage, ride.path, setting) != role:
             continue
         first = setting.held(ride.points[0].value)
         there: Any = bool(first) if setting.is_switch else first
         stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
     return stage
+
+
+class Ways(NamedTuple):
+    """The stages that one comes to whose switches are turned over the recording, and how its switches stand in each
+    (ways, switches); `paths` are those of the switches. Between its turns it sounds as the one that always stood so."""
+
+    paths: tuple[str, ...]
+    states: np.ndarray
+    stages: tuple[Stage, ...]
+
+    def shares(self, stage: Stage, context: Context) -> np.ndarray:
+        """Rows (n, ways) of how much of each way is heard, of a stage whose switches are arrays."""
+        on = [np.atleast_1d(_at(stage, path)) for path in self.paths]
+        return stacked(
+            *(
+                np.prod([p if up else 1.0 - p for p, up in zip(on, state, strict=True)], axis=0)
+                for state in self.states
+            )
+        )
+
+
+def _at(stage: Stage, path: str) -> Any:
+    there = riding.found(stage, path)
+    assert there is not None
+    return getattr(there[0], there[1])
+
+
+_WAYS = Remembered()
+
+
+def ways_of(stage: Stage) -> Ways | None:
+    """What a stage comes to whose switches ride; None where none does but In."""
+    if not stage.rides:
+        return None
+
+    def look() -> Ways | None:
+        turned = [(r, s) for r, s in awake(stage) if role_of(stage, r.path, s) == "way"]
+        if not turned:
+            return None
+        paths = {ride.path for ride, _ in turned}
+        plain = msgspec.structs.replace(stage, rides=tuple(r for r in stage.rides if r.path not in paths))
+        for ride, _ in turned:
+            plain = riding.put(plain, ride.path, ride.points[0].value >= 0.5)
+        moving = [ride for ride, _ in turned if not ride.stands]
+        made, states = [], sorted(riding.stances(moving))
+        for state in states:
+            one = plain
+            for ride, up in zip(moving, state, strict=True):
+                one = riding.put(one, ride.path, up)
+            made.append(one)
+        return Ways(tuple(ride.path for ride in moving), np.array(states).reshape(len(made), -1), tuple(made))
+
+    return _WAYS.of(stage, None, look)
 
 
 def still_rows(stage: Stage, context: Context) -> dict[str, Any]:
@@ -155,6 +235,11 @@ def plan_of(stage: Stage, context: Context) -> Plan:
 
 
 def _planned(stage: Stage, context: Context) -> Plan:
+    if (ways := ways_of(stage)) is not None:
+        found = [plan_of(one, context) for one in ways.stages]
+        jumps = seam_memory(context.rate) if len(found) > 1 else 0
+        longest = {name: max(getattr(one, name) for one in found) for name in ("memory", "tail", "glide")}
+        return replace(found[0], **longest | {"memory": longest["memory"] + jumps})
     kind = kind_of(stage)
     own = building(stage, lambda: _worst(stage, context))
     branching = kind.branching
@@ -169,10 +254,13 @@ def _worst(stage: Any, context: Context) -> Plan:
     makes the memory longest, one after the other."""
     plan = kind_of(stage).plan
     for ride, setting in awake(stage):
-        if setting.is_switch:
+        if ride.path == "inserted":
             continue
         held = [setting.held(point.value) for point in ride.points]
-        ends = [riding.put(stage, ride.path, value) for value in {min(held), max(held)}]
+        ends = [
+            riding.put(stage, ride.path, bool(value) if setting.is_switch else value)
+            for value in {min(held), max(held)}
+        ]
         stage = max(ends, key=lambda one: plan(one, context).memory)
     found = plan(stage, context)
     return replace(found, memory=found.memory + seam_memory(context.rate)) if is_moving(stage) else found
@@ -183,6 +271,8 @@ def refusal(stage: Stage, context: Context) -> str:
     branching = kind_of(stage).branching
     if branching is None:
         return ""
+    if (ways := ways_of(stage)) is not None:
+        return refusals(ways.stages, context)
     if branching.refuses is not None:
         inner = tuple(along(branch.stages, context) for branch in branches_of(stage))
         if sentence := branching.refuses(stage, inner, context.rate):

@@ -5,6 +5,7 @@ are gone with it. It names a setting by the path of fields from the stage: `uppe
 stands as each point says until the next one, whatever its way, and goes over within SWITCH_S.
 """
 
+import itertools
 from collections.abc import Iterator
 from functools import partial
 from typing import Annotated, Any, Literal
@@ -20,6 +21,8 @@ MOST_POINTS = 10_000
 """Of one ride."""
 MOST_RIDES = 200
 """Of one stage."""
+MOST_SWITCHES = 3
+"""Of one stage besides In: all that they make of it works side by side."""
 
 _STEPS = 512
 """A second is summed up in so many steps, and a whole ride in _MOST at the most."""
@@ -76,15 +79,19 @@ def flaw(stage: Any) -> str:
         return said("A setting has one ride.")
     if len(paths) > MOST_RIDES:
         return said("There are {most} rides in one place at the most.").format(most=MOST_RIDES)
+    turned = 0
     for ride in stage.rides:
         if not _LOOKED_AT.of(ride, None, partial(_is_ordered, ride)):
             return said("The points of a ride follow each other in time.")
         there = found(stage, ride.path)
         if there is None:
             continue
+        turned += there[2].is_switch and ride.path != "inserted"
         span = there[2].low, there[2].high
         if not _LOOKED_AT.of(ride, span, partial(_is_within, ride, span)):
             return said("{label}: a point of its ride is out of range.").format(label=there[2].label)
+    if turned > MOST_SWITCHES:
+        return said("Besides In, {most} switches ride in one place at the most.").format(most=MOST_SWITCHES)
     return ""
 
 
@@ -270,6 +277,24 @@ def _switched(times: np.ndarray, states: np.ndarray, seconds: np.ndarray) -> np.
         share = np.clip((seconds - times[turn]) / SWITCH_S, 0.0, 1.0)
         made += np.where(under, (states[turn] - states[turn - 1]) * share, 0.0)
     return 0.5 - 0.5 * np.cos(np.pi * made)
+
+
+def stances(rides: list[Ride]) -> set[tuple[bool, ...]]:
+    """All ways in which some switches stand together anywhere in the recording, also on their way."""
+    turns = np.unique([0.0, *(point.at_s for ride in rides for point in ride.points)])
+    spans = []
+    for ride in rides:
+        times = np.array([point.at_s for point in ride.points])
+        ends = [np.searchsorted(times, turns - before, side="right") for before in (SWITCH_S, 0.0)]
+        spans.append(np.maximum(0, np.array(ends) - [[1], [0]]))
+    ways: set[tuple[bool, ...]] = set()
+    for place in range(len(turns)):
+        now = [
+            {point.value >= 0.5 for point in ride.points[first : max(last, 1)]}
+            for ride, (first, last) in zip(rides, (of[:, place] for of in spans), strict=True)
+        ]
+        ways.update(itertools.product(*now))
+    return ways
 
 
 def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:

@@ -11,9 +11,10 @@ from stonekite.engine.graph.courtesy import pause
 from stonekite.engine.graph.gliding import Gliding, Ringing, going_over
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
-from stonekite.stages.base import Context, Stage
+from stonekite.engine.graph.switched import Switched
+from stonekite.stages.base import Context, Plan, Stage
 from stonekite.stages.branch import branches_of
-from stonekite.stages.planning import CannotBuild, building, plan_of, works
+from stonekite.stages.planning import CannotBuild, building, plan_of, ways_of, works
 
 Known = Mapping[int, Node]
 """Nodes that were built before, by the id of their stage."""
@@ -29,11 +30,19 @@ def _built(stage: Stage, context: Context, late: int, course: Course, known: Kno
     twin = _twin(stage, context, known)
     plan = plan_of(stage, context) if twin is None else twin.plan
 
-    def build() -> Node:
-        lines = tuple(Line(branch.stages, context, late, course, known) for branch in branches_of(stage))
-        return Node(stage, context, plan, late, course, lines, twin)
+    def build(one: Stage, needs: Plan, twin: Node | None) -> Node:
+        lines = tuple(Line(branch.stages, context, late, course, known) for branch in branches_of(one))
+        return Node(one, context, needs, late, course, lines, twin)
 
-    return building(stage, build)
+    ways = ways_of(stage)
+    if ways is None:
+        return building(stage, lambda: build(stage, plan, twin))
+    twins = [None] * len(ways.stages) if twin is None else twin.ways
+    nodes = [
+        building(stage, partial(build, one, plan_of(one, context), of_old))
+        for one, of_old in zip(ways.stages, twins, strict=True)
+    ]
+    return Switched(stage, context, plan, ways, nodes, late, course)
 
 
 class Line:

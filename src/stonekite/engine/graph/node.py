@@ -31,7 +31,7 @@ def _passes(legs: np.ndarray) -> None:
 def _tracks(kind: Kind, stage: Stage, context: Context) -> tuple[Track, Track]:
     """Of the kind's numbers, and of the mix."""
     return Track(kind.rows or nothing_of, stage, context, fine=kind.fine), Track(
-        mix_of, stage, context, mixes=True
+        mix_of, stage, context, role="mix"
     )
 
 
@@ -157,39 +157,53 @@ class Node:
         return self.lines[k].is_empty and self.lines[k].latency >= self._inner
 
     @property
+    def heard(self) -> "Node":
+        """What is heard of it now, of one that works in several ways beside each other."""
+        return self
+
+    @property
+    def ways(self) -> "list[Node]":
+        """Those ways; itself if it has one."""
+        return [self]
+
+    def like(self, other: "Node") -> "Node":
+        """The way of it that works as another node does; else the one that is heard."""
+        return next((way for way in self.ways if way.stage == other.stage), self.heard)
+
+    @property
     def guarded(self) -> bool:
         """Whether its guard has made it silent."""
         guarded = self.kind.offers.guarded
-        return guarded is not None and guarded(self.state)
+        return guarded is not None and guarded(self.heard.state)
 
     @property
     def reduction_db(self) -> np.ndarray:
         """What it takes away now (2,), in dB; zeros if it does not say."""
         meter = self.kind.offers.meter
-        return np.zeros(2) if meter is None else meter(self.state)
+        return np.zeros(2) if meter is None else meter(self.heard.state)
 
     @property
     def bands_now(self) -> tuple[np.ndarray, np.ndarray] | None:
         """What its bands hear and do now, each (2, bands) in dB, if their gains follow the sound."""
         bands_now = self.kind.offers.bands_now
-        return None if bands_now is None else bands_now(self.state)
+        return None if bands_now is None else bands_now(self.heard.state)
 
     def noise_now(self, rate: float) -> np.ndarray | None:
         """Power (3, 2, bins) of noise known, heard and left now, of a stage that reduces noise."""
         noise_now = self.kind.offers.noise_now
-        return None if noise_now is None else noise_now(self.coefficients, self.state, rate)
+        return None if noise_now is None else noise_now(self.heard.coefficients, self.heard.state, rate)
 
     @property
     def follows(self) -> np.ndarray:
         """The note that each leg is followed at (2,), in Hz; zeros if it follows none."""
         follows = self.kind.offers.follows
-        return np.zeros(2) if follows is None else follows(self.state)
+        return np.zeros(2) if follows is None else follows(self.heard.state)
 
     @property
     def worked_db(self) -> np.ndarray:
         """How hard its parts work (2, WORKED) in dB, of a stage that says so."""
         worked = self.kind.offers.worked_db
-        return np.full((2, WORKED), -150.0) if worked is None else worked(self.state)
+        return np.full((2, WORKED), -150.0) if worked is None else worked(self.heard.state)
 
     def _blend(self, legs: np.ndarray, dry: np.ndarray, mixes: Rows) -> None:
         legs -= dry
@@ -207,6 +221,7 @@ class Node:
 
     def goes_on_from(self, other: "Node") -> bool:
         """Whether another node's state means the same here: it hears the same time, and the kind says so."""
+        other = other.like(self)
         if self._shape != other._shape or self._carried(other, other.kind.start(other.coefficients)) is None:
             return False
         lines = zip(self.lines, other.lines, strict=True)
@@ -219,6 +234,7 @@ class Node:
 
     def take_over(self, other: "Node", length: int) -> None:
         """Go on from another node's state, where that means the same; the other one works on for `length` frames."""
+        other = other.like(self)
         same = self.same(other)
         self.state = copy.deepcopy(other.state) if same else self._carried(other, other.state)
         for ours, theirs in zip(self._followings, other._followings, strict=True):

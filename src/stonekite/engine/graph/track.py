@@ -88,9 +88,9 @@ class Track:
     the same from any start."""
 
     def __init__(
-        self, make: Maker, stage: Any, context: Context, mixes: bool = False, fine: bool = False
+        self, make: Maker, stage: Any, context: Context, role: planning.Role = "number", fine: bool = False
     ) -> None:
-        self._mixes = mixes
+        self._role = role
         self._fine = fine
         self.cell = FINE if fine else CELL
         self._many = PIECE * CELL // self.cell
@@ -99,8 +99,8 @@ class Track:
         self._coming: dict[int, Future[np.ndarray]] = {}
         self._took_s = 0.0
         """What a piece took last."""
-        moves = planning.is_moving(stage, mixes)
-        begun = planning.moved(stage, np.zeros(1), mixes)
+        moves = planning.is_moving(stage, role)
+        begun = planning.moved(stage, np.zeros(1), role)
         self._still = None if moves else standing(np.array(make(begun, context), dtype=float))
 
     @property
@@ -157,7 +157,7 @@ class Track:
         # What bends has to know one row before and two behind.
         around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
         seconds = CELL * (number * PIECE + around) / self._context.rate
-        stage = planning.moved(self._stage, seconds, self._mixes)
+        stage = planning.moved(self._stage, seconds, self._role)
         context = dataclasses.replace(self._context, seconds=seconds)
         made = np.asarray(self._make(stage, context), dtype=float)
         rows = np.broadcast_to(made, (len(seconds), made.shape[-1]))

@@ -201,7 +201,6 @@ class Coefficients:
         self.on = self.works.astype(float)[:, None]
         self.feed = feed(shared.start, on, encoded)
         self.feeds_all = np.array_equal(self.feed, np.eye(2))
-        self.held = shared.held
         self.bound = any(is_bounded(one, rate) for one in moments)
         self.tape = shared.moves == "tape"
         self.branch = len(stage.branches[0].stages) > 0
@@ -325,7 +324,7 @@ def _turn(state: State, c: Coefficients, fed: np.ndarray, wet: np.ndarray, at: A
         shortest = min(float(moving[:, 1:3].min()) if moves else c.shortest - late, c.shortest - late)
         longest = max(1, min(longest, int(shortest) - half))
     fixed = (ways.behind, *ways.taps, moving, TAPE, phases, phases, c.works, state.spare)
-    given = (c.circle, c.held, c.bound, before, rise)
+    given = (c.circle, c.bound, before, rise)
     if not c.branch:
         echoing.turns(
             history,
@@ -436,6 +435,7 @@ KIND = Kind(
     carry=carry,
     joins=joins,
     rows=rows,
+    switches=("held",),
     process=process,
     offers=Offers(
         greatest=greatest,

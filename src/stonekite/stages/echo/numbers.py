@@ -41,4 +41,5 @@ def rows(stage: Echo, context: Context) -> np.ndarray:
     loop = cascade.rows_of(*(filters(side, rate) for side in sides))
     taps = [tap_rows(tap, shared, rate) for tap in heard_taps(shared).values()]
     late = delays(stage, rate)
-    return beside(*feedbacks(stage), *levels, gain_of(shared.dry_db), *ducks, *late, loop, *taps)
+    held = np.asarray(shared.held, dtype=float)
+    return beside(*feedbacks(stage), *levels, gain_of(shared.dry_db), *ducks, *late, held, loop, *taps)
