@@ -10,6 +10,8 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtTest import QTest
 from test_two_files import music
 
+from stonekite.desktop.controls.choices import Toggle
+from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import RideActions
 from stonekite.desktop.pictures.ride_line import lines_of
@@ -17,11 +19,12 @@ from stonekite.engine.offline.render import open_source, rendered
 from stonekite.session import edits, ride_edits, ride_lines, storage
 from stonekite.session.ride_edits import Address
 from stonekite.session.types import Strip, Tempo
-from stonekite.stages import riding
+from stonekite.stages import planning, riding
 from stonekite.stages.compressor import Compressor, CompressorSide
+from stonekite.stages.echo.settings import Tap
 from stonekite.stages.eq import Band, Eq, EqSide
 from stonekite.stages.gain import Gain
-from stonekite.stages.registry import KINDS
+from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.riding import Point, Ride
 
 LEVEL = Address("leg", 0, "level_db")
@@ -316,6 +319,45 @@ def test_switches_and_ends_ride_by_the_mouse_and_are_heard(window, qtbot, tmp_pa
     mid = made.sum(axis=0)
     assert np.abs(mid[: int(3.9 * rate)]).max() > 0.01
     assert np.abs(mid[int(4.1 * rate) :]).max() < 1e-9
+
+
+@pytest.mark.parametrize("tag", [tag for tag in KINDS if tag != "unknown"])
+def test_every_setting_that_can_ride_is_asked_for_at_its_control(window, tmp_path, tag):
+    """By a right click there: its line is open, and its control says that it rides."""
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(4.0, 6)))
+    window.show_view("kite")
+    window.stages.add(tag)
+    document, rides = window.document, window.riding.rides
+    stage = document.strip.stages[0]
+    number = stage.id
+    if (bands := kind_of(stage).offers.bands) is not None:
+        stage = edits.put(stage, ("upper", "bands"), (bands.band(), bands.band()))
+    if tag == "echo":
+        stage = edits.put(stage, ("shared", "taps"), (Tap(time_ms=300.0), Tap(time_ms=500.0)))
+    if tag == "bands":
+        stage = edits.put(stage, ("upper", "count"), 4)
+    document.put_stage(stage, "as drawn")
+    wanted = {path for path in planning.ridable(stage) if not path.startswith("lower.")}
+    asked = set()
+    window.panel.ride_asked.connect(lambda _, path: asked.add(path))
+    editor = window.panel.editors[tag]
+    controls = [*editor.findChildren(ValueField), *editor.findChildren(Toggle)]
+    controls += [window.panel.level_kept, window.panel.inserted]
+    slots = range(2) if bands is not None or tag == "echo" else [0]
+    for slot in slots:
+        if bands is not None:
+            editor.choose(slot)
+        elif tag == "echo":
+            editor.taps.choose(slot)
+        for control in controls:
+            if getattr(control, "rides", True):
+                control.ride_asked.emit()
+                if ridden := [ride.path for ride in document.strip.stages[0].rides]:
+                    assert ridden == [rides.chosen.path], "one at a time"
+                    assert "rides" in control.accessibleDescription(), ridden
+                    rides.stop()
+    assert {path for path in asked if not path.startswith("lower.")} >= wanted - {"change_only"}
+    assert document.stage(number) is not None
 
 
 def test_gain_still_rides_in_the_engine_as_drawn(tmp_path):

@@ -198,6 +198,11 @@ MOMENTS = 64
 """At so many points the whole of a stage that moves is looked at, at the most."""
 
 
+def ridden(stage: Any, before: str) -> set[str]:
+    """The settings of a stage that ride, of those whose paths begin like that, by the rest of their paths."""
+    return {ride.path.removeprefix(before) for ride in stage.rides if ride.path.startswith(before)}
+
+
 def moments(stage: Any) -> list[Any]:
     """A stage whose ridden numbers are arrays, as it is at the points of its rides; itself if nothing moves."""
     rides = [ride for ride in stage.rides if isinstance(_now(stage, ride.path), np.ndarray)]

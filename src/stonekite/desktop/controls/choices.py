@@ -8,7 +8,7 @@ from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, Q
 from PySide6.QtWidgets import QAbstractButton, QMenu, QSizePolicy, QWidget
 
 from stonekite.desktop.controls.plain import Label
-from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, paint_ride
+from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, add_tie, paint_ride
 from stonekite.desktop.controls.theme import faded, font, restyled, roles
 from stonekite.stages.settings import Setting
 from stonekite.words import said
@@ -45,12 +45,20 @@ class _Words(QWidget):
 
 
 class Segments(_Words):
-    """A few words, side by side."""
+    """A few words, side by side. What `rides` can be asked to move over the recording."""
+
+    ride_asked = Signal()
 
     def __init__(
-        self, words: dict[Any, str], name: str, help: str = "", parent: QWidget | None = None
+        self,
+        words: dict[Any, str],
+        name: str,
+        help: str = "",
+        parent: QWidget | None = None,
+        rides: bool = False,
     ) -> None:
         super().__init__(words, next(iter(words)), name, parent)
+        self._rides, self._ridden = rides, False
         self._colours: dict[Any, Any] = {}
         self.setFocusPolicy(Qt.FocusPolicy.TabFocus)
         self.setToolTip(help or name)
@@ -62,6 +70,19 @@ class Segments(_Words):
         self._words, self._colours = dict(words), colours or {}
         self.setMinimumWidth(self.sizeHint().width())  # a page that is not shown yet does not ask again
         self.update()
+
+    def set_ridden(self, ridden: bool) -> None:
+        """Say whether it moves over the recording."""
+        self._ridden = ridden
+        self.setAccessibleDescription(said("rides") if ridden else "")
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        if not self._rides:
+            return super().contextMenuEvent(event)
+        menu = QMenu(self)
+        menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        add_ride(menu, self._ridden, self.ride_asked.emit)
+        menu.popup(event.globalPos())
 
     def _widths(self) -> list[int]:
         metrics = self.fontMetrics()
@@ -201,15 +222,18 @@ class Choice(_Words):
 
 
 class Toggle(QAbstractButton):
-    """A small word that is on or off: filled when it is on. One that `rides` can be asked to move over the recording."""
+    """A small word that is on or off: filled when it is on. One that `rides` can be asked to move over the recording, one
+    that is linked with the other leg's to be so no more, or again."""
 
     ride_asked = Signal()
+    tie_asked = Signal(bool)
 
     def __init__(
         self, word: str, name: str, help: str, parent: QWidget | None = None, rides: bool = False
     ) -> None:
         super().__init__(parent)
         self.rides, self._ridden = rides, False
+        self._tied: bool | None = None
         self.setText(word)
         self.setCheckable(True)
         self.setAccessibleName(name)
@@ -221,6 +245,10 @@ class Toggle(QAbstractButton):
         if colour != self._colour:
             self._colour = colour
             self.update()
+
+    def set_tied(self, tied: bool | None) -> None:
+        """Whether it is linked with the other leg's; None where nothing is linked."""
+        self._tied = tied
 
     def set_ridden(self, ridden: bool) -> None:
         """Mark the switch as one that moves over the recording."""
@@ -235,11 +263,14 @@ class Toggle(QAbstractButton):
         return QSize(self.fontMetrics().horizontalAdvance(self.text()) + 18 + sign, 20)
 
     def contextMenuEvent(self, event: QContextMenuEvent) -> None:
-        if not self.rides:
+        if not self.rides and self._tied is None:
             return super().contextMenuEvent(event)
         menu = QMenu(self)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        add_ride(menu, self._ridden, self.ride_asked.emit)
+        if self._tied is not None:
+            add_tie(menu, self._tied, self.tie_asked.emit)
+        if self.rides:
+            add_ride(menu, self._ridden, self.ride_asked.emit)
         menu.popup(event.globalPos())
 
     def paintEvent(self, event: QPaintEvent) -> None:

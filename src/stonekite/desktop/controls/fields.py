@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
 from stonekite import notes
 from stonekite.desktop.controls.choices import Choice, Segments, Toggle
 from stonekite.desktop.controls.entry import Entry
-from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, paint_ride
+from stonekite.desktop.controls.ride_sign import WIDTH, add_ride, add_tie, paint_ride
 from stonekite.desktop.controls.theme import faded, font, roles
 from stonekite.stages.settings import Setting
 from stonekite.words import said
@@ -281,11 +281,7 @@ class ValueField(QWidget):
                 if self.setting.note_fits(note, self._bpm):
                     by_note.addAction(note, partial(self._move_to_note, note))
         if self._tied is not None:
-            action = menu.addAction(
-                said("Linked with the other leg"), lambda: self.tie_asked.emit(not self._tied)
-            )
-            action.setCheckable(True)
-            action.setChecked(self._tied)
+            add_tie(menu, self._tied, self.tie_asked.emit)
         add_ride(menu, self._ridden, self.ride_asked.emit)
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(event.globalPos())

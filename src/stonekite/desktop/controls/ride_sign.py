@@ -23,6 +23,13 @@ def paint_ride(painter: QPainter, left: float, middle: float = 11.0) -> None:
         painter.drawEllipse(end, 1.6, 1.6)
 
 
+def add_tie(menu: QMenu, tied: bool, ask: Callable[[bool], None]) -> None:
+    """The entry of a menu by which a control is linked with the other leg's, or no more."""
+    action = menu.addAction(said("Linked with the other leg"), lambda: ask(not tied))
+    action.setCheckable(True)
+    action.setChecked(tied)
+
+
 def add_ride(menu: QMenu, ridden: bool, ask: Callable[[], None]) -> None:
     """The entry of a menu by which a control rides, or by which its ride is opened."""
     menu.addAction(said("Open its ride") if ridden else said("Ride it from here on"), ask)

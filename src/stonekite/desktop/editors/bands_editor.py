@@ -20,6 +20,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.pictures.bands_picture import BandsPicture
 from stonekite.session.edits import other, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
+from stonekite.stages import riding
 from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.registry import KINDS, shared_type
 from stonekite.stages.settings import settings_of
@@ -51,9 +52,14 @@ class BandsEditor(Editor):
         self.view = ViewBar(self.picture)
         self.shape = Choice(self._settings["shape"], said("Band"))
         self.slope = Choice(self._settings["slope"], said("Band")) if self._of.sloped else None
-        self.on = Toggle(said("On"), said("Band on"), said("Whether the band is heard"))
+        self.on = Toggle(said("On"), said("Band on"), said("Whether the band is heard"), rides=True)
         own = self._settings.get("hears_leg")
-        self.own = Toggle(said("Own leg"), said("Band hears its own leg"), own.help) if own else None
+        self.own = (
+            Toggle(said("Own leg"), said("Band hears its own leg"), own.help, rides=True) if own else None
+        )
+        self.switches: dict[str, Toggle] = {"on": self.on} | (
+            {} if self.own is None else {"hears_leg": self.own}
+        )
         self.alone = Toggle(
             said("Alone"),
             said("Band alone"),
@@ -73,7 +79,7 @@ class BandsEditor(Editor):
         }
         shared = shared_type(kind)
         assert shared is not None
-        self.shared = SettingsRow(shared, self._label)
+        self.shared = SettingsRow(shared, self._label, rides=True)
         self.shared.setSizePolicy(QSizePolicy.Policy.Fixed, QSizePolicy.Policy.Fixed)
         self.match = QPushButton(said("Match…"))
         self.match.setObjectName("small")
@@ -132,9 +138,8 @@ class BandsEditor(Editor):
         self.shape.chosen.connect(lambda shape: self._put("shape", shape))
         if self.slope is not None:
             self.slope.chosen.connect(lambda slope: self._put("slope", slope))
-        self.on.clicked.connect(lambda on: self._put("on", on))
-        if self.own is not None:
-            self.own.clicked.connect(lambda on: self._put("hears_leg", on))
+        for name, switch in self.switches.items():
+            switch.clicked.connect(lambda on, name=name: self._put(name, on))
         self.alone.clicked.connect(lambda on: self.alone_asked.emit((self._leg, self.slot) if on else None))
         self.match.clicked.connect(self.match_asked)
         self.shared.moved.connect(self._put_shared)
@@ -147,8 +152,10 @@ class BandsEditor(Editor):
         for name, field in {**self.fields, **self.sides}.items():
             field.refused.connect(self.refused)
             field.tie_asked.connect(lambda on, name=name: self.tie_asked.emit(name, on))
-        for name, field in self.fields.items():
-            field.ride_asked.connect(
+        self.shared.ride_asked.connect(lambda name: self.ride_asked.emit(f"shared.{name}"))
+        of_band: dict[str, ValueField | Toggle] = {**self.fields, **self.switches}
+        for name, control in of_band.items():
+            control.ride_asked.connect(
                 lambda name=name: self.ride_asked.emit(f"{self._leg}.bands.{self.slot}.{name}")
             )
         for name, field in self.sides.items():
@@ -210,16 +217,18 @@ class BandsEditor(Editor):
             if side is not None:
                 field.show_value(getattr(side, name))
         self.match.setEnabled(side is not None)
+        self.shared.show_ridden(riding.ridden(stage, "shared."))
         self.shared.show_values(stage.shared, both=not isinstance(split, OneComponent))
         for name, field in {**self.fields, **self.sides}.items():
             field.set_tied((name not in stage.unlinked) if stage.linked else None)
-        for before, fields in (
-            (f"{self._leg}.bands.{self.slot}.", self.fields),
-            (f"{self._leg}.", self.sides),
-        ):
-            ridden = self.ridden(stage, before)
-            for name, field in fields.items():
-                field.set_ridden(name in ridden)
+        both: list[tuple[str, dict[str, ValueField | Toggle]]] = [
+            (f"{self._leg}.bands.{self.slot}.", {**self.fields, **self.switches}),
+            (f"{self._leg}.", {**self.sides}),
+        ]
+        for before, fields in both:
+            ridden = riding.ridden(stage, before)
+            for name, control in fields.items():
+                control.set_ridden(name in ridden)
         for name, field in self.fields.items():
             field.set_colour(colour)
             field.show_value(getattr(shown, name))

@@ -1,7 +1,5 @@
 """What the stage panel knows of an editor, whatever kind of stage it edits."""
 
-from typing import Any
-
 import numpy as np
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QWidget
@@ -29,11 +27,6 @@ class Editor(QWidget):
     response_asked = Signal()
 
     view: ViewBar
-
-    @staticmethod
-    def ridden(stage: Any, before: str) -> set[str]:
-        """The settings of a stage that ride, of those whose paths begin like that, by the rest of their paths."""
-        return {ride.path.removeprefix(before) for ride in stage.rides if ride.path.startswith(before)}
 
     def show_stage(self, number: int, leg: LegName) -> None:
         """Edit a stage, with one leg in front."""

@@ -1,5 +1,6 @@
 """The branches of a stage side by side, as one leg goes through them: their settings, and the way in."""
 
+from functools import partial
 from typing import Any
 
 import msgspec
@@ -10,6 +11,7 @@ from stonekite.desktop.controls.fields import ValueField
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.theme import dress, roles
 from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.stages import riding
 from stonekite.stages.base import LegName
 from stonekite.stages.branch import branches_of
 from stonekite.stages.registry import kind_of, label_of
@@ -17,11 +19,13 @@ from stonekite.words import said
 
 
 class PathsRow(QWidget):
-    """`moved` gives the number of a branch, a setting, its value and a gesture token; `enter_asked` its number."""
+    """`moved` gives the number of a branch, a setting, its value and a gesture token; `enter_asked` its number,
+    `ride_asked` that and the setting that is to ride."""
 
     moved = Signal(int, str, object, object)
     refused = Signal(str)
     enter_asked = Signal(int)
+    ride_asked = Signal(int, str)
 
     def __init__(self, path: type[msgspec.Struct] | None, most: int) -> None:
         super().__init__()
@@ -46,7 +50,8 @@ class PathsRow(QWidget):
             head.addWidget(button)
             column.addLayout(head)
             if path is not None:
-                row = SettingsRow(path, said("Band {count}").format(count=k + 1))
+                row = SettingsRow(path, said("Band {count}").format(count=k + 1), rides=True)
+                row.ride_asked.connect(partial(self.ride_asked.emit, k))
                 row.moved.connect(lambda field, value, token, k=k: self.moved.emit(k, field, value, token))
                 row.refused.connect(self.refused)
                 column.addWidget(row)
@@ -82,6 +87,7 @@ class PathsRow(QWidget):
             if not self.rows:
                 continue
             self.rows[k].show_values(side.paths[k], colour)
+            self.rows[k].show_ridden(riding.ridden(stage, f"{leg}.paths.{k}."))
             for control in self.rows[k].controls.values():
                 if isinstance(control, ValueField):
                     control.setAccessibleName(said("{name} level").format(name=name))

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QHBoxLayout, QMenu, QSizePolicy, QVBoxLayout, QWid
 from stonekite.desktop.controls.choices import Segments, Toggle
 from stonekite.desktop.controls.fields import Control, ValueField, control_for, on_move, show_on
 from stonekite.desktop.controls.plain import Label
+from stonekite.desktop.controls.ride_sign import add_tie
 from stonekite.desktop.controls.theme import dress, roles
 from stonekite.session.types import LegName
 from stonekite.stages.settings import settings_of
@@ -57,8 +58,8 @@ class SettingsRow(QWidget):
             on_move(control, partial(self.moved.emit, field))
             if isinstance(control, ValueField):
                 control.refused.connect(self.refused)
-                control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
             if isinstance(control, ValueField | Toggle):
+                control.tie_asked.connect(lambda on, f=field: self.tie_asked.emit(f, on))
                 control.ride_asked.connect(partial(self.ride_asked.emit, field))
             if isinstance(control, Segments) and setting.label:
                 label = Label(setting.label)
@@ -105,14 +106,14 @@ class SideRow(SettingsRow):
     """The settings of one side of a stage, with the name of its component before them."""
 
     def __init__(self, side: type[msgspec.Struct], leg: LegName) -> None:
-        super().__init__(side, said("upper leg") if leg == "upper" else said("lower leg"))
+        super().__init__(side, said("upper leg") if leg == "upper" else said("lower leg"), rides=True)
         self.leg = leg
         self.name.setFixedWidth(46)
         self.name.setVisible(len(settings_of(side)) <= MANY)
         self._labels = {field: setting.label for field, setting in settings_of(side).items()}
         self._unlinked: tuple[str, ...] | None = None
         for field, control in self.controls.items():
-            if not isinstance(control, ValueField):
+            if not isinstance(control, ValueField | Toggle):
                 control.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
                 control.customContextMenuRequested.connect(
                     lambda place, f=field, c=control: self._offer_tie(f, c.mapToGlobal(place))
@@ -122,12 +123,7 @@ class SideRow(SettingsRow):
         if self._unlinked is None:
             return
         menu = QMenu(self)
-        tied = field not in self._unlinked
-        action = menu.addAction(
-            said("Linked with the other leg"), lambda: self.tie_asked.emit(field, not tied)
-        )
-        action.setCheckable(True)
-        action.setChecked(tied)
+        add_tie(menu, field not in self._unlinked, partial(self.tie_asked.emit, field))
         menu.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         menu.popup(place)
 
@@ -142,5 +138,5 @@ class SideRow(SettingsRow):
         self.show_values(side, colour)
         for field, control in self.controls.items():
             control.setAccessibleName(f"{NAMES[component]} {self._labels[field]}")
-            if isinstance(control, ValueField):
+            if isinstance(control, ValueField | Toggle):
                 control.set_tied(None if unlinked is None else field not in unlinked)

@@ -29,6 +29,7 @@ from stonekite.desktop.pictures.work_picture import WorkPicture
 from stonekite.session import edits
 from stonekite.session.edits import given, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
+from stonekite.stages import riding
 from stonekite.stages.base import Stage
 from stonekite.stages.branch import branches_of
 from stonekite.stages.echo.settings import MOST_TAPS, Tap
@@ -55,7 +56,7 @@ class StageEditor(Editor):
         self.view = ViewBar(self.picture)
         self.rows: dict[LegName, SideRow] = {leg: SideRow(KINDS[kind].side, leg) for leg in LEGS}
         shared = shared_type(kind)
-        self.shared = SettingsRow(shared, said("Shared")) if shared is not None else None
+        self.shared = SettingsRow(shared, said("Shared"), rides=True) if shared is not None else None
         count = sum(not setting.seldom for setting in settings_of(KINDS[kind].side).values())
         more = any(setting.seldom for setting in settings_of(KINDS[kind].side).values())
         few, self._many = count <= _FEW, count > MANY or more
@@ -172,6 +173,7 @@ class StageEditor(Editor):
         row.moved.connect(self._put_path)
         row.refused.connect(self.refused)
         row.enter_asked.connect(lambda k: self.enter_asked.emit(self._number))
+        row.ride_asked.connect(lambda k, name: self.ride_asked.emit(f"{self._leg}.paths.{k}.{name}"))
         return row
 
     def _put_path(self, branch: int, field: str, value: Any, token: object) -> None:
@@ -193,6 +195,7 @@ class StageEditor(Editor):
         row.refused.connect(self.refused)
         row.added.connect(self._add_tap)
         row.removed.connect(self._remove_tap)
+        row.ride_asked.connect(lambda k, name: self.ride_asked.emit(f"shared.taps.{k}.{name}"))
         return row
 
     def _put_tap(self, tap: int, values: dict[str, Any], token: object) -> None:
@@ -358,7 +361,7 @@ class StageEditor(Editor):
             row.show_side(
                 getattr(stage, name), split.component(name), stage.unlinked if stage.linked else None
             )
-            row.show_ridden(self.ridden(stage, f"{name}."))
+            row.show_ridden(riding.ridden(stage, f"{name}."))
         self._disable_unused(stage)
         if self.paths is not None:
             self.paths.setVisible(getattr(stage, leg) is not None)
@@ -367,10 +370,10 @@ class StageEditor(Editor):
             self.learned.setText(learning.told(stage))
             self.forget.setEnabled(stage.shared.learned is not None)  # type: ignore[attr-defined]
         if self.taps is not None:
-            self.taps.show_taps(stage.shared.taps, tempo.bpm, not one)  # type: ignore[attr-defined]
+            self.taps.show_taps(stage, tempo.bpm, not one)
         if self.shared is not None:
             self.shared.show_values(stage.shared, both=not one)  # type: ignore[attr-defined]
-            self.shared.show_ridden(self.ridden(stage, "shared."))
+            self.shared.show_ridden(riding.ridden(stage, "shared."))
 
     def use_learned(self, learned: Any) -> None:
         """Have the stage know something of its recording, or nothing."""

@@ -1,6 +1,7 @@
 """The panel of the open stage: what every kind has in common above, the kind's editor below."""
 
 from collections.abc import Callable
+from functools import partial
 
 import numpy as np
 from PySide6.QtCore import QTimer, Signal
@@ -20,6 +21,7 @@ from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.stage_actions import StageActions
 from stonekite.session import edits
 from stonekite.session.types import LEGS, OneComponent
+from stonekite.stages import riding
 from stonekite.stages.registry import KINDS, kind_of, label_of
 from stonekite.words import NAMES, figure, note, said
 
@@ -85,6 +87,7 @@ class StagePanel(QFrame):
                 "Give back the loudness that the stage adds or takes, as measured over the whole file, so that "
                 "in and out are equally loud"
             ),
+            rides=True,
         )
         self.change = Toggle(
             said("Hear change"),
@@ -108,7 +111,7 @@ class StagePanel(QFrame):
         self.inserted = Segments(
             {True: said("In"), False: said("Out")},
             said("Stage in or out"),
-            "",
+            rides=True,
         )
         keyed(self.leg_choice, said("Which leg is in front"), "other-leg")
         keyed(
@@ -147,6 +150,8 @@ class StagePanel(QFrame):
         self.linked.clicked.connect(actions.toggle_linked)
         self.level_kept.clicked.connect(actions.toggle_level_kept)
         self.inserted.chosen.connect(lambda on: actions.toggle_inserted())
+        for switch, path in ((self.level_kept, "level_kept"), (self.inserted, "inserted")):
+            switch.ride_asked.connect(partial(self._ask_ride, path))
         self.change.clicked.connect(self.change_asked)
         self.presets.clicked.connect(self.presets_asked)
         self.more.clicked.connect(self.open_more)
@@ -166,9 +171,7 @@ class StagePanel(QFrame):
         self._stack.addWidget(editor)
         editor.refused.connect(actions.said)
         editor.tie_asked.connect(actions.link_setting)
-        editor.ride_asked.connect(
-            lambda path: self.ride_asked.emit(actions.chosen[0], path) if actions.chosen else None
-        )
+        editor.ride_asked.connect(self._ask_ride)
         editor.view.smoothing_asked.connect(self._smoothing_chosen)
         editor.detector_asked.connect(self.detector_asked)
         editor.alone_asked.connect(self.band_asked)
@@ -182,6 +185,10 @@ class StagePanel(QFrame):
             editor.match_asked.connect(self.match_asked)
         self.editor_made.emit(editor)
         return editor
+
+    def _ask_ride(self, path: str) -> None:
+        if self._actions.chosen is not None:
+            self.ride_asked.emit(self._actions.chosen[0], path)
 
     @property
     def eq(self) -> BandsEditor:
@@ -267,6 +274,9 @@ class StagePanel(QFrame):
         self.key.show_stage(stage)
         self.level_kept.setChecked(stage.level_kept)
         self.inserted.show_value(stage.inserted)
+        ridden = riding.ridden(stage, "")
+        self.level_kept.set_ridden("level_kept" in ridden)
+        self.inserted.set_ridden("inserted" in ridden)
         self.side_on.setChecked(getattr(stage, leg) is not None)
         self.side_on.set_colour(colours[leg])
         editor = self.editors[stage.__struct_config__.tag]

@@ -9,16 +9,19 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QWidget
 from stonekite.desktop.controls.choices import Segments
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.editors.rows import SettingsRow
+from stonekite.stages import riding
 from stonekite.words import said
 
 
 class TapsRow(QWidget):
-    """`moved` gives a tap's place, a setting, its value and a gesture token."""
+    """`moved` gives a tap's place, a setting, its value and a gesture token; `ride_asked` the place and the setting that
+    is to ride."""
 
     moved = Signal(int, str, object, object)
     refused = Signal(str)
     added = Signal()
     removed = Signal(int)
+    ride_asked = Signal(int, str)
 
     def __init__(self, tap: type[msgspec.Struct], most: int) -> None:
         super().__init__()
@@ -39,7 +42,8 @@ class TapsRow(QWidget):
             button.setObjectName("small")
         self.add.clicked.connect(lambda: self.added.emit())
         self.remove.clicked.connect(lambda: self.removed.emit(self.chosen))
-        self.row = SettingsRow(tap, said("Tap"))
+        self.row = SettingsRow(tap, said("Tap"), rides=True)
+        self.row.ride_asked.connect(lambda field: self.ride_asked.emit(self.chosen, field))
         self.row.moved.connect(lambda field, value, token: self.moved.emit(self.chosen, field, value, token))
         self.row.refused.connect(self.refused)
         layout = QHBoxLayout(self)
@@ -57,8 +61,9 @@ class TapsRow(QWidget):
         self.chosen = tap
         self._show()
 
-    def show_taps(self, taps: tuple[Any, ...], bpm: float, both: bool) -> None:
-        self._taps, self.row.bpm, self._both = taps, bpm, both
+    def show_taps(self, stage: Any, bpm: float, both: bool) -> None:
+        self._stage, self._taps = stage, stage.shared.taps
+        self.row.bpm, self._both = bpm, both
         self._show()
 
     def _show(self) -> None:
@@ -76,3 +81,4 @@ class TapsRow(QWidget):
         self.add.setEnabled(count < self._most)
         if count:
             self.row.show_values(self._taps[self.chosen], both=self._both)
+            self.row.show_ridden(riding.ridden(self._stage, f"shared.taps.{self.chosen}."))
