@@ -20,7 +20,7 @@ from stonekite.stages import planning
 from stonekite.stages.branch import Branch
 from stonekite.stages.compressor import Compressor, CompressorSide
 from stonekite.stages.echo.settings import Echo, EchoSide
-from stonekite.stages.eq import Eq, EqShared
+from stonekite.stages.eq import Eq, EqShared, EqSide
 from stonekite.stages.gain import Gain, GainSide
 from stonekite.stages.limiter import Limiter, LimiterSide
 from stonekite.stages.riding import Point, Ride
@@ -281,6 +281,29 @@ def test_all_that_rides_of_the_ends_changes_neither_latency_nor_structure():
                 )
                 made = Chain(msgspec.structs.replace(part, **{name: end}), RATE)
                 assert made.latency == still + (TAPS // 2 if path == "delay_ms" else 0), path
+
+
+@pytest.mark.parametrize("rate", [44_100.0, 96_000.0])
+@pytest.mark.parametrize("way", ["over", "tape"])
+@pytest.mark.parametrize("from_ms", [-17.0, 4.0])
+def test_the_delay_of_a_spur_rides_before_and_behind_the_legs(rate, way, from_ms):
+    """Where it has come to rest it is where one stands that never moved; the legs stay where they are."""
+    rng = np.random.default_rng(3)
+    late = Eq(id=8, shared=EqShared(phase="linear"), upper=EqSide(), lower=EqSide())
+    branch = Branch(id=5, stages=(late,))
+    moving = Spur(branch=branch, delay_way=way, rides=(ride("delay_ms", (0.2, from_ms), (0.8, 3.37)),))
+    sound = signal.sosfiltfilt(
+        signal.butter(4, 15_000, fs=rate, output="sos"), 0.2 * rng.standard_normal((2, int(1.4 * rate)))
+    )
+    out = through(Strip(split=APART, spurs=(moving,)), sound, rate)
+    for begin, end, ms in ((0.0, 0.19, from_ms), (0.9, 1.2, 3.37)):
+        still = msgspec.structs.replace(moving, rides=(), delay_ms=ms)
+        wanted = through(Strip(split=APART, spurs=(still,)), sound, rate)
+        part = slice(int(begin * rate), int(end * rate))
+        assert np.abs(out[:, part] - wanted[:, part]).max() < 1e-6
+    blocks = through(Strip(split=APART, spurs=(moving,)), sound, rate, blocks=(1, 700, 63, 9_001))
+    assert np.array_equal(blocks, out)
+    assert ride_edits.why_not(Strip(spurs=(moving,)), Address("spur", 5, "delay_ms")) == ""
 
 
 def test_linear_phase_before_it_makes_no_difference_to_where_an_end_rides():

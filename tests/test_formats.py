@@ -79,6 +79,7 @@ def as_it_was(value):
                 if value.keys() >= {"level_db", "muted"} and "branch" not in value
                 else {}
             ),
+            **({"delay_way": "over"} if "branch" in value else {}),
         }
         assert all(value.get(name, nothing) == nothing for name, nothing in new.items())
         return {name: as_it_was(inner) for name, inner in value.items() if name not in new}

@@ -159,6 +159,19 @@ class OneComponent(Split, frozen=True, kw_only=True):
         return self.source
 
 
+DelayWay = Annotated[
+    Literal["over", "tape"],
+    choice(
+        "Delay rides",
+        {"over": "Going over", "tape": "As tape does"},
+        help="How a delay that rides gets from one time to another: over from copy to copy, each within 20 ms, "
+        "however far apart they are; or quicker and slower, so that the pitch bends",
+        seldom=True,
+    ),
+]
+"""Of a leg or a spur."""
+
+
 class Leg(Settings, frozen=True, kw_only=True):
     """What happens to one leg after its stages."""
 
@@ -180,15 +193,7 @@ class Leg(Settings, frozen=True, kw_only=True):
         ),
     ] = 0.0
     delay_note: NoteName = ""
-    delay_way: Annotated[
-        Literal["over", "tape"],
-        choice(
-            "Delay rides",
-            {"over": "Going over", "tape": "As tape does"},
-            help="How a delay that rides gets from one time to another: over from copy to copy, each within 20 ms, "
-            "however far apart they are; or quicker and slower, so that the pitch bends",
-        ),
-    ] = "over"
+    delay_way: DelayWay = "over"
     inverted: Annotated[bool, flag("Polarity", help="Turn the leg upside down")] = False
     muted: Annotated[bool, flag("Mute", help="Take the leg out of the result")] = False
     alone: Annotated[

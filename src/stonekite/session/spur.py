@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from stonekite.session.ends import ALONE_STANDS
+from stonekite.session.ends import ALONE_STANDS, DelayWay
 from stonekite.stages.base import Identity
 from stonekite.stages.branch import Branch
 from stonekite.stages.riding import Rides
@@ -54,9 +54,9 @@ class Spur(Settings, frozen=True, kw_only=True):
             LONGEST_MS,
             step=0.01,
             help="Time by which the spur is later than the legs; below nothing, the legs wait for it",
-            still="The legs wait for it.",
         ),
     ] = 0.0
+    delay_way: DelayWay = "over"
     placed: Annotated[
         bool,
         flag(

@@ -19,7 +19,7 @@ from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.session import ride_edits
 from stonekite.session.ride_edits import Address
 from stonekite.session.ride_lines import Span
-from stonekite.session.types import LEGS, Leg, LegName, Strip
+from stonekite.session.types import Leg, Strip
 from stonekite.stages.settings import settings_of
 from stonekite.words import clock, figure, said
 
@@ -179,7 +179,7 @@ class RidePanel(QWidget):
             said("Paste, fitted into {where}").format(where=where), lambda: self.rides.paste(span, True)
         )
         if self.rides.chosen is not None and self.rides.chosen.path == "delay_ms":
-            self._add_ways(menu.addMenu(said("The delay gets there")), LEGS[self.rides.chosen.number])
+            self._add_ways(menu.addMenu(said("The delay gets there")), self.rides.chosen)
         menu.addSeparator()
         back = menu.addMenu(said("Recorded while held: back to the line within"))
         for seconds in BACK_S:
@@ -188,16 +188,21 @@ class RidePanel(QWidget):
             action.setChecked(self.rides.back_s == seconds)
         return menu
 
-    def _add_ways(self, menu: QMenu, leg: LegName) -> None:
-        """How the delay of a leg gets from one time to another."""
+    def _add_ways(self, menu: QMenu, address: Address) -> None:
+        """How the delay of a leg or a spur gets from one time to another."""
         setting = settings_of(Leg)["delay_way"]
+        path = ride_edits.holder_path(self._document.strip, address)
+        now = ride_edits.holder(self._document.strip, address)
         for way, words in (setting.words or {}).items():
             put = partial(
-                self._document.put, (leg, "delay_way"), way, said("Delay rides: {way}").format(way=words)
+                self._document.put,
+                (*(path or ()), "delay_way"),
+                way,
+                said("Delay rides: {way}").format(way=words),
             )
             action = menu.addAction(words, put)
             action.setCheckable(True)
-            action.setChecked(self._document.strip.leg(leg).delay_way == way)
+            action.setChecked(now.delay_way == way)
         menu.setToolTip(setting.help)
 
     # Points

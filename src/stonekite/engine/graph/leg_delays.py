@@ -7,14 +7,11 @@ from typing import Any
 import numpy as np
 
 from stonekite.engine.graph.course import Course
-from stonekite.engine.graph.track import Following, Track
-from stonekite.lazy import lazy
+from stonekite.engine.graph.riding_delay import RidingDelay
 from stonekite.session.types import LEGS, Leg, Strip
 from stonekite.signal.delay import TAPS, FineDelay
 from stonekite.stages.base import Context
-from stonekite.stages.planning import awake, moved, moves_in, seam_memory
-
-moving_delay = lazy("stonekite.signal.moving_delay")
+from stonekite.stages.planning import moved, moves_in, seam_memory
 
 
 def _samples(leg: Leg, rate: float) -> float:
@@ -33,64 +30,15 @@ def delays_latency(strip: Strip, rate: float) -> int:
     return TAPS // 2 if parts or _moves(strip) else 0
 
 
-def samples_of(leg: Leg, context: Context) -> np.ndarray:
-    """Rows (n, 1) of the delay of a leg, in samples."""
-    return np.atleast_1d(leg.delay_ms)[:, None] * 1e-3 * context.rate
-
-
-class _Moving:
-    """Holds one leg back by a delay that rides, and by TAPS / 2 more."""
-
-    def __init__(self, leg: Leg, context: Context, course: Course, late: int) -> None:
-        self._track = Track(samples_of, leg, context)
-        self._rows = Following(self._track, context.rate, course, late)
-        self._course, self._late = course, late
-        self._tape = leg.delay_way == "tape"
-        points = [point.value for ride, _ in awake(leg) if ride.path == "delay_ms" for point in ride.points]
-        self.longest = math.ceil(max(points, default=leg.delay_ms) * 1e-3 * context.rate)
-        self._past = np.zeros(self.longest + TAPS)
-        self._state: np.ndarray | None = None
-
-    def process(self, leg: np.ndarray, clock: int) -> None:
-        """Hold back a signal (frames,) in place."""
-        joined = np.concatenate([self._past, leg])
-        self._past = joined[len(leg) :].copy()
-        rows = self._rows.block(clock, len(leg))
-        if self._tape:
-            moving_delay.as_tape(joined, *rows.cells, 0, moving_delay.phases(), leg)
-            return
-        marks, wanted, first = self._marks(clock, len(leg))
-        if self._state is None:
-            self._state = np.array([first, first, float(moving_delay.OVER)])
-        tables = moving_delay.phases(), moving_delay.rise()
-        moving_delay.going_over(joined, marks, wanted, self._state, *tables, leg)
-
-    def _marks(self, clock: int, frames: int) -> tuple[np.ndarray, np.ndarray, float]:
-        """Where in a block it may begin to go over, and to what; and what holds before the first of these."""
-        runs = self._course.runs(clock, frames, self._late)
-        ends = [*(first for first, _ in runs[1:]), frames]
-        marks: list[int] = []
-        wanted: list[float] = []
-        grid = moving_delay.OVER
-        for (first, place), end in zip(runs, ends, strict=True):
-            for at in range(-(-place // grid) * grid, place + end - first, grid):
-                marks.append(first + at - place)
-                wanted.append(self._at(at))
-        return np.array(marks, dtype=np.int64), np.array(wanted), self._at(runs[0][1] // grid * grid)
-
-    def _at(self, place: int) -> float:
-        return float(self._track.rows(place // self._track.cell, 1)[0, 0])
-
-
 class LegDelays:
     """Holds the legs of a strip back, which are so many samples `late`. False where neither is."""
 
     def __init__(self, strip: Strip, context: Context, course: Course, late: int) -> None:
         legs = strip.upper, strip.lower
         self.latency = delays_latency(strip, context.rate)
-        self._moving: list[_Moving] = []
+        self._moving: list[RidingDelay] = []
         if _moves(strip):
-            self._moving = [_Moving(leg, context, course, late) for leg in legs]
+            self._moving = [RidingDelay(leg, context, course, late) for leg in legs]
             longest: tuple[float, float] = (self._moving[0].longest, self._moving[1].longest)
             self.layout: Any = tuple((leg.delay_ms, leg.delay_way, leg.rides) for leg in legs)
         else:

@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 
@@ -12,12 +13,13 @@ from stonekite.engine.graph.leg_delays import delays_latency
 from stonekite.engine.graph.line import Known, Line
 from stonekite.engine.graph.node import Node
 from stonekite.engine.graph.probing import Probe
+from stonekite.engine.graph.riding_delay import RidingDelay, ends_ms
 from stonekite.engine.graph.track import LEVELS, factor_of, following, standing_of
 from stonekite.lazy import lazy
 from stonekite.session.spur import END, SPLIT, Spur
 from stonekite.session.types import Split, Strip, anything_alone
 from stonekite.signal import matrix
-from stonekite.signal.delay import FineDelay
+from stonekite.signal.delay import TAPS, FineDelay
 from stonekite.stages.base import Context
 from stonekite.stages.machinery.rows import stacked, times, times_leg
 from stonekite.stages.planning import along, moves_in, seam_memory
@@ -123,15 +125,8 @@ class SpurNode:
         self.opened = self._open
         """How far it is open now: it opens and closes within GLIDE_S."""
         self._step = 1.0 / max(1.0, GLIDE_S * context.rate)
-        delay, fine = _delay(spur, context.rate)
-        self.wait = FineDelay((out_late - late - self.line.latency - fine + delay,) * 2)
-        self._waits = self.wait.latency > 0 or out_late - late - self.line.latency + delay > 0
-        self.shape = (
-            spur.after,
-            late,
-            self.wait.latency,
-            round(out_late - late - self.line.latency + delay, 6),
-        )
+        self._delays = _Delays(spur, context, course, out_late, out_late - late - self.line.latency)
+        self.shape = spur.after, late, self._delays.shape
 
     def process(self, rows: np.ndarray, clock: int, probe: Probe | None) -> None:
         """What it takes (2, frames) becomes, in place, what comes out of it, without a level that stands."""
@@ -142,8 +137,7 @@ class SpurNode:
             for row in rows:
                 times_leg(row, doors, 0)
         self.line.process(rows, clock, probe)
-        if self._waits:
-            self.wait.process(rows)
+        self._delays.process(rows, clock)
         if self.level is not None:
             if self._spreads:
                 rows[1] = rows[0]
@@ -167,18 +161,56 @@ class SpurNode:
     @property
     def waits(self) -> int:
         """Samples for which it holds back what has gone through its stages."""
-        return math.ceil(self.shape[3]) + self.wait.latency
+        return self._delays.memory
+
+    def wait_as(self, other: "SpurNode") -> None:
+        """Go on holding back from where another one of the same shape is."""
+        self._delays = other._delays
 
 
-def _delay(spur: Spur, rate: float) -> tuple[float, int]:
-    """The delay of a spur in samples, and by how many more it is late if that is no whole number."""
-    delay = round(spur.delay_ms * 1e-3 * rate, 6)
+class _Delays:
+    """What holds a spur back behind its stages, by its delay and by so many samples more (less, if that is less than
+    nothing), where what comes out is so many samples `late`."""
+
+    def __init__(self, spur: Spur, context: Context, course: Course, late: int, more: int) -> None:
+        delay, fine = _shortest(spur, context.rate)
+        self._moving: list[RidingDelay] = []
+        self._still: FineDelay | None = None
+        self.shape: Any
+        if moves_in(spur, "delay_ms"):
+            given = context, course, late, more - fine
+            self._moving = [RidingDelay(spur, *given) for _ in range(2)]
+            self.memory = self._moving[0].longest + 2 * fine + seam_memory(context.rate)
+            rides = [ride for ride in spur.rides if ride.path == "delay_ms"]
+            self.shape = rides, spur.delay_way, more
+            return
+        still = FineDelay((more - fine + delay,) * 2)
+        if still.latency > 0 or more + delay > 0:
+            self._still = still
+        self.memory = math.ceil(more + delay) + still.latency
+        self.shape = still.latency, round(more + delay, 6)
+
+    def process(self, rows: np.ndarray, clock: int) -> None:
+        """Hold rows (2, frames) back in place."""
+        if self._still is not None:
+            self._still.process(rows)
+        for row, moving in zip(rows, self._moving, strict=False):
+            moving.process(row, clock)
+
+
+def _shortest(spur: Spur, rate: float) -> tuple[float, int]:
+    """The delay of a spur in samples, the shortest that it comes to, and by how many more it is late if it is no whole
+    number, or moves."""
+    if moves_in(spur, "delay_ms"):
+        return ends_ms(spur)[0] * 1e-3 * rate, TAPS // 2
+    still = ends_ms(spur)[0] if spur.rides else spur.delay_ms
+    delay = round(still * 1e-3 * rate, 6)
     return delay, FineDelay((abs(delay), abs(delay))).latency
 
 
 def needs(spur: Spur, late: int, context: Context) -> int:
     """By how many samples the legs have to be late at least, for a spur that takes what is `late` to be in time."""
-    delay, fine = _delay(spur, context.rate)
+    delay, fine = _shortest(spur, context.rate)
     return math.ceil(late + max(along(spur.branch.stages, context).latency) + fine - delay)
 
 
@@ -345,7 +377,7 @@ class Spurs:
             before = there.pop(node.id, None)
             if before is not None and self._stays(node, before):
                 node.line.glide_from(before.line, partners, length)
-                node.wait = before.wait
+                node.wait_as(before)
                 node.opened = before.opened
                 if node.level is not None:
                     node.level.glide_from(before.level)

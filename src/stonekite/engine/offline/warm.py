@@ -17,6 +17,7 @@ import numpy as np
 from stonekite.engine.graph.chain import Chain
 from stonekite.lazy import lazy
 from stonekite.session import tree
+from stonekite.session.spur import Spur
 from stonekite.session.types import Intake, IntakeSide, Leg, Output, Split, Strip
 from stonekite.stages.base import LEGS, At, Context, Kind, Stage
 from stonekite.stages.branch import branches_of
@@ -41,7 +42,8 @@ def parts_of(strip: Strip) -> list[Strip]:
     if not upper.rides and any(part.rides for _, part in tree.riding_parts(strip)):
         upper = Leg(rides=(_moving("level_db"),))
     ends = Strip(intake=strip.intake, split=strip.split, output=strip.output, upper=upper, lower=lower)
-    found = {way_of(ends): ends}
+    spurs = [Strip(upper=leg) for spur in strip.spurs if (leg := _held_back(spur)).rides]
+    found = {way_of(part): part for part in (ends, *spurs)}
     for _, stage in tree.walk(strip):
         part = part_of(strip, stage)
         found.setdefault(way_of(part), part)
@@ -52,10 +54,10 @@ def _moving(path: str) -> Ride:
     return Ride(path=path, points=(Point(at_s=0.0, value=1.0), Point(at_s=1.0, value=2.0)))
 
 
-def _held_back(leg: Leg) -> Leg:
-    """What of a leg needs kernels of its own: a delay that rides."""
-    rides = tuple(ride for ride in leg.rides if ride.path == "delay_ms" and not ride.stands)
-    return Leg(delay_way=leg.delay_way, rides=rides) if rides else Leg()
+def _held_back(held: Leg | Spur) -> Leg:
+    """What of a leg or a spur needs kernels of its own: a delay that rides."""
+    rides = any(ride.path == "delay_ms" and not ride.stands for ride in held.rides)
+    return Leg(delay_way=held.delay_way, rides=(_moving("delay_ms"),)) if rides else Leg()
 
 
 def part_of(strip: Strip, stage: Stage) -> Strip:
