@@ -22,7 +22,7 @@ def _ridden(stage: Stage, only: str = "") -> Stage:
     """A stage of which all numbers that can move do, linked: those of both legs alike."""
     rides = []
     for path, setting in planning.ridable(stage).items():
-        if only in path:
+        if only in path and not setting.is_switch:
             rng = np.random.default_rng(list(path.split(".", 1)[1].encode()))
             points = tuple(
                 Point(at_s=float(k), value=setting.from_travel(float(rng.uniform(0.3, 0.7))))

@@ -276,7 +276,9 @@ def test_legs_that_are_not_coupled_do_not_hear_each_other_in_any_branch():
     for seed in range(8 if THOROUGH else 4):
         drawn = drawn_strip(seed)
         places = [(path, stage) for path, stage in tree.walk(drawn)]
-        strip = Strip(split=Split(mode="left-right"), stages=drawn.stages, upper=drawn.upper, lower=drawn.lower)
+        strip = Strip(
+            split=Split(mode="left-right"), stages=drawn.stages, upper=drawn.upper, lower=drawn.lower
+        )
         if any(crosses(stage) for _, stage in places):
             continue
         for path, stage in tree.walk(strip):

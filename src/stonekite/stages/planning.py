@@ -154,13 +154,20 @@ def moves_in(holder: Any, *fields: str) -> bool:
 def moved(stage: Any, seconds: np.ndarray, role: Role = "number") -> Any:
     """A stage as it is at times (n,) of the recording: what moves and has this role is an array (n,), what has a ride
     that stands still is what that is; of a switch, how far on it is."""
-    for ride, setting in awake(stage):
-        if role_of(stage, ride.path, setting) != role:
-            continue
-        first = setting.held(ride.points[0].value)
-        there: Any = bool(first) if setting.is_switch else first
-        stage = riding.put(stage, ride.path, there if ride.stands else riding.along(ride, setting, seconds))
-    return stage
+    of_role = [
+        (ride, setting) for ride, setting in awake(stage) if role_of(stage, ride.path, setting) == role
+    ]
+    if not of_role:
+        return stage
+    moving = [(ride, setting) for ride, setting in of_role if not ride.stands]
+    values: dict[str, Any] = {
+        ride.path: bool(first) if setting.is_switch else first
+        for ride, setting in of_role
+        if ride.stands
+        for first in (setting.held(ride.points[0].value),)
+    }
+    rides = riding.along_all(moving, seconds)
+    return riding.put_all(stage, values | dict(zip((ride.path for ride, _ in moving), rides, strict=True)))
 
 
 class Ways(NamedTuple):

@@ -6,7 +6,7 @@ stands as each point says until the next one, whatever its way, and goes over wi
 """
 
 import itertools
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from typing import Annotated, Any, Literal
 
@@ -149,6 +149,27 @@ def put(holder: Any, path: str, value: Any) -> Any:
         return (*holder[:k], put(holder[k], rest, value) if rest else value, *holder[k + 1 :])
     inner = put(getattr(holder, step), rest, value) if rest else value
     return msgspec.structs.replace(holder, **{step: inner})
+
+
+def put_all(holder: Any, values: dict[str, Any]) -> Any:
+    """The same for many paths."""
+    inner: dict[str, dict[str, Any]] = {}
+    own: dict[str, Any] = {}
+    for path, value in values.items():
+        step, _, rest = path.partition(".")
+        if rest:
+            inner.setdefault(step, {})[rest] = value
+        else:
+            own[step] = value
+    if isinstance(holder, tuple):
+        parts = list(holder)
+        for step, value in own.items():
+            parts[int(step)] = value
+        for step, within in inner.items():
+            parts[int(step)] = put_all(parts[int(step)], within)
+        return tuple(parts)
+    own |= {step: put_all(getattr(holder, step), within) for step, within in inner.items()}
+    return msgspec.structs.replace(holder, **own)
 
 
 def integral(stage: Any, path: str, now: Any, seconds: np.ndarray) -> np.ndarray:
@@ -304,17 +325,60 @@ def stances(rides: list[Ride]) -> set[tuple[bool, ...]]:
 
 def along(ride: Ride, setting: Setting, seconds: np.ndarray) -> np.ndarray:
     """Where a ride is at times (n,) of the recording; of a switch, how far on it is, from 0 to 1."""
-    limits = setting.low, setting.high, setting.taper, setting.is_switch
-    times, heights, ways = _POINTS.of(ride, limits, lambda: _points(ride, setting))
+    times, heights, ways = _points_of(ride, setting)
     if setting.is_switch:
         return _switched(times, heights, np.asarray(seconds, dtype=float))
     after = np.searchsorted(times, seconds, side="right")
     before, there = np.maximum(after - 1, 0), np.minimum(after, len(times) - 1)
-    apart = times[there] - times[before]
-    share = np.where(apart > 0.0, (seconds - times[before]) / np.where(apart > 0.0, apart, 1.0), 0.0)
-    share = np.clip(share, 0.0, 1.0)
-    if ways.any():
-        way = ways[before]
-        share = np.where(way == 1, share * share * (3.0 - 2.0 * share), np.where(way == 2, 0.0, share))
-    made = heights[before] + (heights[there] - heights[before]) * share
+    ends = times[before], times[there] - times[before], heights[before], heights[there] - heights[before]
+    made = _between(*ends, ways[before], seconds)
     return np.exp2(made) if setting.taper == "log" else made
+
+
+def along_all(rides: Sequence[tuple[Ride, Setting]], seconds: np.ndarray) -> list[np.ndarray]:
+    """The same of many rides at times (n,) that follow each other. Most of them are between two points all the time:
+    these are computed together."""
+    found: list[np.ndarray | None] = [None] * len(rides)
+    together: list[int] = []
+    ends: list[tuple[float, float, float, float, int]] = []
+    for k, (ride, setting) in enumerate(rides):
+        times, heights, ways = _points_of(ride, setting)
+        first, last = np.searchsorted(times, seconds[[0, -1]], side="right").tolist()
+        if first != last or setting.is_switch:
+            found[k] = along(ride, setting, seconds)
+            continue
+        before, there = max(first - 1, 0), min(first, len(times) - 1)
+        together.append(k)
+        apart, rise = times[there] - times[before], heights[there] - heights[before]
+        ends.append((times[before], apart, heights[before], rise, ways[before]))
+    if together:
+        start, apart_s, height, higher, way = np.array(ends).T[:, :, None]
+        made = _between(start, apart_s, height, higher, way, seconds)
+        bent = [row for row, k in enumerate(together) if rides[k][1].taper == "log"]
+        if bent:
+            made[bent] = np.exp2(made[bent])
+        for row, k in enumerate(together):
+            found[k] = made[row]
+    return [one for one in found if one is not None]
+
+
+def _points_of(ride: Ride, setting: Setting) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    limits = setting.low, setting.high, setting.taper, setting.is_switch
+    return _POINTS.of(ride, limits, lambda: _points(ride, setting))
+
+
+def _between(
+    start: np.ndarray,
+    apart: np.ndarray,
+    height: np.ndarray,
+    rise: np.ndarray,
+    way: np.ndarray,
+    seconds: np.ndarray,
+) -> np.ndarray:
+    """Heights at times between points: one is at `start` and `height`, the next `apart` in time and `rise` higher."""
+    share = np.where(apart > 0.0, (seconds - start) / np.where(apart > 0.0, apart, 1.0), 0.0)
+    share = np.clip(share, 0.0, 1.0)
+    if way.any():
+        share = np.where(way == 1, share * share * (3.0 - 2.0 * share), np.where(way == 2, 0.0, share))
+    made: np.ndarray = height + rise * share
+    return made

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from functools import cache, lru_cache
 from time import perf_counter
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -95,8 +95,8 @@ class Track:
         self.cell = FINE if fine else CELL
         self._many = PIECE * CELL // self.cell
         self._make, self._stage, self._context = make, stage, context
-        self._pieces: dict[int, np.ndarray] = {}
-        self._coming: dict[int, Future[np.ndarray]] = {}
+        self._pieces: dict[int, _Piece] = {}
+        self._coming: dict[int, Future[_Piece]] = {}
         self._took_s = 0.0
         """What a piece took last."""
         moves = planning.is_moving(stage, role)
@@ -113,28 +113,30 @@ class Track:
         and whether they stand still. What `rows` gives comes to the same."""
         number, start = divmod(first, self._many)
         end = start + count
-        if end >= self._many:
+        if end > self._many:
             return None
-        rows = self._piece(number)
-        if 2 * end > self._many and number + 1 not in self._pieces:
-            self._ahead(number + 1)
-        grows = rows[start + 1 : end + 1] - rows[start:end]
-        return rows[start:end], grows / self.cell, not grows.any()
+        piece = self._piece(number)
+        self._look_ahead(number, end)
+        return piece.rows[start:end], piece.steps[start:end], not piece.moves[start:end].any()
 
     def rows(self, first: int, count: int) -> np.ndarray:
         """So many rows (count, numbers) from the one at frame `cell` * first of the recording. Those of the next piece
         are made meanwhile."""
         found = []
         while count > 0:
-            piece, start = divmod(first, self._many)
-            part = self._piece(piece)[start : start + count]
+            number, start = divmod(first, self._many)
+            part = self._piece(number).rows[start : min(start + count, self._many)]
             found.append(part)
             first, count = first + len(part), count - len(part)
-        if 2 * (first % self._many) > self._many and piece + 1 not in self._pieces:
-            self._ahead(piece + 1)
+        self._look_ahead(number, first - number * self._many)
         return found[0] if len(found) == 1 else np.concatenate(found)
 
-    def _piece(self, number: int) -> np.ndarray:
+    def _look_ahead(self, number: int, reached: int) -> None:
+        """Have the next piece made, if it is wanted soon."""
+        if 2 * reached > self._many and number + 1 not in self._pieces:
+            self._ahead(number + 1)
+
+    def _piece(self, number: int) -> "_Piece":
         coming = self._coming.pop(number, None)
         if number not in self._pieces:
             made = self._made(number) if coming is None else coming.result()
@@ -147,21 +149,34 @@ class Track:
         if number not in self._coming and self._took_s > QUICK_S:
             self._coming = {number: _beside().submit(self._made, number)}
 
-    def _made(self, number: int) -> np.ndarray:
+    def _made(self, number: int) -> "_Piece":
         begun = perf_counter()
-        made = self._computed(number)
+        rows = self._computed(number)
+        steps = rows[1:] - rows[:-1]
+        moves = steps.any(axis=1)
+        steps /= self.cell
+        made = _Piece(rows[:-1], steps, moves)
         self._took_s = perf_counter() - begun
         return made
 
     def _computed(self, number: int) -> np.ndarray:
+        """The rows of a piece and the one behind it."""
         # What bends has to know one row before and two behind.
-        around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE)
+        around = np.arange(-1, PIECE + 2) if self._fine else np.arange(PIECE + 1)
         seconds = CELL * (number * PIECE + around) / self._context.rate
         stage = planning.moved(self._stage, seconds, self._role)
         context = dataclasses.replace(self._context, seconds=seconds)
         made = np.asarray(self._make(stage, context), dtype=float)
         rows = np.broadcast_to(made, (len(seconds), made.shape[-1]))
-        return rounding.between(rows, CELL // FINE)[:-1] if self._fine else np.ascontiguousarray(rows)
+        return rounding.between(rows, CELL // FINE) if self._fine else np.ascontiguousarray(rows)
+
+
+class _Piece(NamedTuple):
+    """Rows of a piece, what each grows by for a frame on its way to the next, and which do."""
+
+    rows: np.ndarray
+    steps: np.ndarray
+    moves: np.ndarray
 
 
 def following(
