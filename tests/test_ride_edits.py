@@ -12,6 +12,7 @@ from test_two_files import music
 
 from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.controls.fields import ValueField
+from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import RideActions
 from stonekite.desktop.pictures.ride_line import lines_of
@@ -74,6 +75,38 @@ def test_a_ridden_control_is_shown_where_it_is_and_moves_its_line(strip):
     stage = edits.put(stage, ("upper", "bands", 0, "frequency_hz"), 1500.0)
     moved = ride_edits.carried(strip, msgspec.structs.replace(strip, stages=(stage, strip.stages[1])), 2.0)
     assert at(moved, HERTZ, 0, 4) == pytest.approx([750, 3000])
+
+
+def test_an_edit_of_what_rides_sets_a_point_where_that_is_chosen(window, tmp_path):
+    """Of a number, of a linked one on both sides, and of a switch; the rest of the line stays, and the choice is kept."""
+    window.opening.open_path(write_wav(tmp_path / "quay.wav", music(4.0, 6)))
+    document, panel = window.document, window.riding
+    panel.ride(LEVEL)
+    for at_s, value in ((0.0, 0.0), (4.0, -12.0)):
+        panel.rides.add(at_s, value)
+    panel.meaning.click()
+    panel.tick(2.0)
+    gesture = object()
+    for value in (-5.0, -2.0):  # one gesture, one point
+        document.put(("upper", "level_db"), value, "Level", gesture)
+    strip = document.strip
+    assert [(p.at_s, p.value) for p in ride_edits.ride_of(strip, LEVEL).points] == [
+        (0, 0),
+        (2, -2.0),
+        (4, -12),
+    ]
+    assert strip.upper.level_db == 0.0 and at(strip, LEVEL, 1.0)[0] == pytest.approx(-1.0)
+    document.undo()
+    assert len(ride_edits.ride_of(document.strip, LEVEL).points) == 2
+    assert preferences.load().edit_of_ridden == "point"
+    mute = Address("leg", 0, "muted")
+    panel.ride(mute)
+    panel.rides.add(0.0, 0.0)
+    document.put(("upper", "muted"), True, "Mute")
+    assert [(p.at_s, p.value) for p in ride_edits.ride_of(document.strip, mute).points][-1] == (2.0, 1.0)
+    panel.meaning.click()
+    document.put(("upper", "level_db"), -8.0, "Level")
+    assert [p.value for p in ride_edits.ride_of(document.strip, LEVEL).points] == [-2.0, -14.0]
 
 
 def test_linked_sides_ride_together_and_keep_their_offset(strip):

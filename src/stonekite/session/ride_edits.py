@@ -6,12 +6,12 @@ from the last point before that place on.
 """
 
 from collections.abc import Iterator
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 import numpy as np
 
-from stonekite.session import edits, tree
+from stonekite.session import edits, ride_lines, tree
 from stonekite.session.differences import names_of, ride_name
 from stonekite.session.grips import Grip, RiddenName, Target
 from stonekite.session.types import LEGS, Strip
@@ -301,10 +301,16 @@ def _moved(ride: Ride, setting: Setting, old: float, new: float) -> Ride:
     return msgspec.structs.replace(ride, points=points)
 
 
-def carried(old: Strip, new: Strip, shown_s: float, as_shown: tree.Path | None = None) -> Strip:
+Meaning = Literal["line", "point"]
+"""What an edit of a setting that rides does: it moves the whole line by as much, or it sets a point where it is shown."""
+
+
+def carried(
+    old: Strip, new: Strip, shown_s: float, as_shown: tree.Path | None = None, meaning: Meaning = "line"
+) -> Strip:
     """A strip that was edited where some settings ride: one whose value was moved has its line moved by as much, from
-    where it was shown at a time. Lines that were edited themselves stay as they are. What is at the path `as_shown` was
-    edited as it is shown: all that rides in it has the values that it is shown with.
+    where it was shown at a time, or a point there. Lines that were edited themselves stay as they are. What is at the
+    path `as_shown` was edited as it is shown: all that rides in it has the values that it is shown with.
     """
     if old is new:
         return new
@@ -328,10 +334,15 @@ def carried(old: Strip, new: Strip, shown_s: float, as_shown: tree.Path | None =
             if setting.is_switch:
                 changed = riding.put(changed, ride.path, base)
                 if value != here:
-                    changed = _with(changed, ride.path, turned(ride, shown_s))
+                    line = ride_lines.set_at(ride, setting, shown_s, value)
+                    changed = _with(changed, ride.path, line if meaning == "point" else turned(ride, shown_s))
                 continue
             if abs(value - here) <= _SAME * max(1.0, abs(here)):  # shown, and not moved
                 changed = riding.put(changed, ride.path, base)
+                continue
+            if meaning == "point":
+                changed = riding.put(changed, ride.path, base)
+                changed = _with(changed, ride.path, ride_lines.set_at(ride, setting, shown_s, value))
                 continue
             changed = riding.put(changed, ride.path, setting.moved_with(base, here, value))
             changed = _with(changed, ride.path, _moved(ride, setting, here, value))

@@ -19,6 +19,13 @@ def with_point(ride: Ride, point: Point) -> Ride:
     return msgspec.structs.replace(ride, points=tuple(points[:MOST_POINTS]))
 
 
+def set_at(ride: Ride, setting: Setting, at_s: float, value: float) -> Ride:
+    """A ride with a point at a time, from which it goes on as before."""
+    before = [point for point in ride.points if point.at_s <= at_s]
+    way: Way = before[-1].way if before else "straight"
+    return with_point(ride, Point(at_s=max(0.0, at_s), value=setting.held(value), way=way))
+
+
 def moved_point(ride: Ride, place: int, at_s: float, value: float, beat: float | None = None) -> Ride:
     """A ride one point of which stands elsewhere, between its neighbours; at a beat, if it gets there."""
     points = list(ride.points)

@@ -90,6 +90,7 @@ class Document(QObject):
         self.shown_s = 0.0
         """The time at which settings that ride are shown."""
         self._as_shown: tree.Path | None = None
+        self.edit_of_ridden: ride_edits.Meaning = "line"
         """What is being edited as it is shown."""
         self.touched: Address | None = None
         """The setting that was changed last, of those that can ride."""
@@ -246,7 +247,7 @@ class Document(QObject):
             value = ride_edits.value_of(new, changed)
             if self.record is not None and (taken := self.record(changed, value, gesture)) is not None:
                 return edits.put(session, ("sound", *holder, "strip"), taken)
-        carried = ride_edits.carried(old, new, self.shown_s, self._as_shown)
+        carried = ride_edits.carried(old, new, self.shown_s, self._as_shown, self.edit_of_ridden)
         return session if carried is new else edits.put(session, ("sound", *holder, "strip"), carried)
 
     def _count(self, words: str) -> None:

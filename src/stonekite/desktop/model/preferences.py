@@ -9,6 +9,7 @@ import platformdirs
 
 from stonekite import commands
 from stonekite.files.atomic import replacing
+from stonekite.session.ride_edits import Meaning
 
 
 class Preferences(msgspec.Struct, frozen=True):
@@ -23,6 +24,8 @@ class Preferences(msgspec.Struct, frozen=True):
     knobs: dict[str, tuple[int, int]] = {}
     """Channel and number of the MIDI control that turns a grip, by the place of that."""
     knob_device: str = ""
+    edit_of_ridden: Meaning = "line"
+    """What an edit of a control does whose setting rides."""
     keeps: bool = True
     """Whether what stems sound like is computed while hands rest, and kept."""
 

@@ -1,8 +1,10 @@
 """Rides under the timeline: which one, its line, how it is recorded, and what is done to a range of it."""
 
+import contextlib
 import time
 from functools import partial
 
+import msgspec
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtGui import QGuiApplication, QHideEvent, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QMenu, QPushButton, QVBoxLayout, QWidget
@@ -11,6 +13,7 @@ from stonekite.desktop.controls.choices import Segments
 from stonekite.desktop.controls.keyed import keyed
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.links.transport import Transport
+from stonekite.desktop.model import preferences
 from stonekite.desktop.model.document import Document
 from stonekite.desktop.model.ride_actions import CHANGES, WAYS, RideActions
 from stonekite.desktop.pictures.ride_line import line_of
@@ -24,6 +27,7 @@ from stonekite.stages.settings import settings_of
 from stonekite.words import clock, figure, said
 
 _MODES = {"off": said("Off"), "held": said("While held"), "on": said("From here on")}
+_MEANINGS: dict[ride_edits.Meaning, str] = {"line": said("Edits: line"), "point": said("Edits: point")}
 
 BACK_S = (0.0, 0.1, 0.25, 0.5, 1.0, 2.0, 5.0)
 """What the time can be in which a line is found again that was recorded while held."""
@@ -69,9 +73,20 @@ class RidePanel(QWidget):
         self.more.setToolTip(
             said("Scale, shift, thin, reverse, clear, copy and paste: in the loop, or all of it")
         )
+        document.edit_of_ridden = preferences.load().edit_of_ridden
+        self.meaning = QPushButton()
+        self.meaning.setObjectName("small")
+        self.meaning.setToolTip(
+            said(
+                "What it means to move the control of a setting that rides: its line goes up or down by as much, or "
+                "gets a point at the play position. Click for the other one"
+            )
+        )
+        self._show_meaning()
+        self.meaning.clicked.connect(self._mean)
         head = QHBoxLayout()
         head.setSpacing(8)
-        for widget in (self.name, self.way, self.more):
+        for widget in (self.name, self.way, self.more, self.meaning):
             head.addWidget(widget)
         head.addStretch(1)
         self.words = Label("")
@@ -105,6 +120,16 @@ class RidePanel(QWidget):
 
     def _heard(self) -> float | None:
         return self._transport.heard_at(time.monotonic()) if self._transport.playing else None
+
+    def _show_meaning(self) -> None:
+        self.meaning.setText(_MEANINGS[self._document.edit_of_ridden])
+
+    def _mean(self) -> None:
+        meaning: ride_edits.Meaning = "line" if self._document.edit_of_ridden == "point" else "point"
+        self._document.edit_of_ridden = meaning
+        self._show_meaning()
+        with contextlib.suppress(OSError):
+            preferences.save(msgspec.structs.replace(preferences.load(), edit_of_ridden=meaning))
 
     def _set_mode(self, mode) -> None:
         self.rides.mode = mode
