@@ -77,14 +77,14 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     qtbot.waitUntil(lambda: picture._noise_gains is not None and picture._noise_gains[0].min() < -6.0)
     assert picture._noise[0].max() > -60.0
     # What is taken away stands in colour in the spectrograms, and what came in without any.
-    qtbot.waitUntil(lambda: (editor.passing._looks[0, :, -30] > -100.0).any())
+    qtbot.waitUntil(lambda: (editor.passing.picture._looks[0, :, -30] > -100.0).any())
 
     def coloured() -> float:
-        newest = editor.passing.colours("upper")[:, -1]
+        newest = editor.passing.picture.colours("upper")[:, -1]
         return float(np.abs(newest[:, 0] - newest[:, 1]).max())
 
     assert coloured() > 40.0
-    which = editor.passing_shown
+    which = editor.passing.which
     click(qtbot, which, which.cell("before").center())
     assert coloured() < 25.0
     window.hearing.toggle_play()
@@ -100,6 +100,41 @@ def test_the_noise_of_a_pause_is_learned_and_forgotten(window, qtbot):
     click(qtbot, editor.learn, QPointF(editor.learn.rect().center()))
     qtbot.waitUntil(lambda: "at least" in window.transport_row.hint.text(), timeout=90_000)
     assert window.stages.stage.shared.learned is None
+
+
+def test_what_goes_is_seen_over_the_loop_and_all_before_anything_was_played(window, qtbot):
+    window.document.open(wheelhouse_session())
+    window.start()
+    window.stages.choose(2, "upper")
+    editor = window.panel.editors["noise"]
+    qtbot.waitUntil(editor.isVisible)
+    box = editor.passing
+    click(qtbot, box.when, box.when.cell("all").center())
+    qtbot.waitUntil(
+        lambda: box.picture._range is not None and box.picture._range.levels is not None, timeout=90_000
+    )
+    source = window.document.stem.source
+    shown = box.picture._range
+    assert (shown.start_s, shown.end_s) == (0.0, source.frames / source.rate)
+    before, after = shown.levels[0], shown.levels[2]
+    assert (before - after).max() > 10.0 and before.max() > -60.0
+    window.hearing.set_loop((1.0, 3.0))
+    click(qtbot, box.when, box.when.cell("loop").center())
+    qtbot.waitUntil(
+        lambda: box.picture._range.end_s == 3.0 and box.picture._range.levels is not None, timeout=90_000
+    )
+    assert box.picture._range.levels.shape[2] == 120
+    # A click goes there; an edit is looked at again, and what there was stays until then.
+    plot = box.picture.plot()
+    click(qtbot, box.picture, QPointF(plot.left() + 0.75 * plot.width(), plot.center().y()))
+    qtbot.waitUntil(lambda: abs(window.transport.position_s - 2.5) < 0.05)
+    known = box.picture._range.levels
+    window.document.put_stage(msgspec.structs.replace(window.stages.stage, inserted=False), "out")
+    assert box.picture._range.levels is known
+    qtbot.waitUntil(lambda: box.picture._range.levels is not known, timeout=90_000)
+    assert np.array_equal(*box.picture._range.levels.reshape(2, -1))
+    click(qtbot, box.when, box.when.cell("lately").center())
+    assert box.picture._range is None
 
 
 def test_from_the_noisy_log_to_a_clean_file(window, qtbot, tmp_path, monkeypatch):

@@ -231,6 +231,22 @@ class Seen(msgspec.Struct, tag=True):
     overview: bytes
 
 
+class SeePassing(msgspec.Struct, tag=True):
+    """See what goes through a stage in a range of frames."""
+
+    number: int
+    stem: Stem
+    stage: int
+    span: tuple[int, int]
+
+
+class PassingSeen(msgspec.Struct, tag=True):
+    """Levels in dBFS (4, bands, columns) of both legs before and after the stage, as float32."""
+
+    number: int
+    levels: bytes
+
+
 class MeasurePaths(msgspec.Struct, tag=True):
     """Measure how loud paths of a strip are alone: legs by name, spurs by id."""
 
@@ -308,6 +324,7 @@ Request = (
     | Fit
     | Keep
     | Look
+    | SeePassing
     | PairWork
     | SetWork
     | WriteOne
@@ -326,6 +343,7 @@ Answer = (
     | Fitted
     | KeptAt
     | Seen
+    | PassingSeen
     | TempoFound
     | HasLearned
     | ResponseRead

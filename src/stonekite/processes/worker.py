@@ -27,6 +27,7 @@ from stonekite.engine.offline.fitting import fit
 from stonekite.engine.offline.hearing import heard_in_steps
 from stonekite.engine.offline.keeping import keep
 from stonekite.engine.offline.looking import looked_at
+from stonekite.engine.offline.passing import passing
 from stonekite.engine.offline.render import open_source, rendered
 from stonekite.engine.offline.responses import read_response
 from stonekite.engine.offline.slowing import Beginning, slow_range
@@ -67,6 +68,7 @@ from stonekite.processes.jobs import (
     Learn,
     Look,
     MeasurePaths,
+    PassingSeen,
     PathsMeasured,
     Progress,
     RangeBegun,
@@ -75,6 +77,7 @@ from stonekite.processes.jobs import (
     Request,
     ResponseRead,
     Seen,
+    SeePassing,
     Separate,
     SlowRange,
     Spectra,
@@ -112,6 +115,7 @@ Work = (
     | Fit
     | Keep
     | Look
+    | SeePassing
     | PairWork
     | SetWork
     | WriteOne
@@ -166,6 +170,9 @@ class Worker:
             elif isinstance(request, Look):
                 seen = yield from telling(request.number, looked_at(request.source))
                 yield Seen(request.number, seen.tobytes())
+            elif isinstance(request, SeePassing):
+                went = passing(request.stem, request.stage, *request.span)
+                yield PassingSeen(request.number, (yield from telling(request.number, went)).tobytes())
             elif isinstance(request, MeasurePaths):
                 loud = yield from telling(request.number, paths.loudness_of(request.stem, request.paths))
                 yield PathsMeasured(request.number, [plain(loud[path]) for path in request.paths])

@@ -4,13 +4,13 @@ from typing import Any
 
 import msgspec
 import numpy as np
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from stonekite.desktop.controls.choices import Segments, Toggle
+from stonekite.desktop.controls.choices import Toggle
 from stonekite.desktop.controls.plain import Label
 from stonekite.desktop.controls.there import there_if
 from stonekite.desktop.editors.editor import Editor
+from stonekite.desktop.editors.passing_box import PassingBox
 from stonekite.desktop.editors.paths_row import PathsRow
 from stonekite.desktop.editors.rows import MANY, SettingsRow, SideRow
 from stonekite.desktop.editors.taps_row import TapsRow
@@ -20,7 +20,6 @@ from stonekite.desktop.pictures.echogram import Echogram
 from stonekite.desktop.pictures.handle_picture import HandlePicture
 from stonekite.desktop.pictures.history_picture import HistoryPicture
 from stonekite.desktop.pictures.loop_picture import LoopPicture
-from stonekite.desktop.pictures.passing_picture import SHOWN, PassingPicture
 from stonekite.desktop.pictures.plan_picture import PlanPicture
 from stonekite.desktop.pictures.response_picture import ResponsePicture
 from stonekite.desktop.pictures.tones_picture import TonesPicture
@@ -269,20 +268,10 @@ class StageEditor(Editor):
         self.work: WorkPicture | None = None
         if offers.worked_db is not None:
             self.work = WorkPicture()
-        self.passing: PassingPicture | None = None
+        self.passing: PassingBox | None = None
         if offers.noise_now is not None:
-            self.passing = PassingPicture()
-            which = Segments(
-                dict(SHOWN), said("Spectrograms"), said("What the spectrograms show of both legs")
-            )
-            which.show_value("gone")
-            which.chosen.connect(self.passing.show_what)
-            self.passing_shown = which
-            column = QVBoxLayout()
-            column.setSpacing(3)
-            column.addWidget(self.passing, 1)
-            column.addWidget(which, 0, Qt.AlignmentFlag.AlignLeft)
-            row.addLayout(column, 3)
+            self.passing = PassingBox()
+            row.addWidget(self.passing, 3)
         self.echogram: Echogram | None = None
         self.loop: LoopPicture | None = None
         if offers.echoes is not None and self.taps is not None:

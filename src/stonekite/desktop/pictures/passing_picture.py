@@ -1,16 +1,17 @@
-"""The picture of what went through a stage lately, by frequency and time: before it, after it, and what it took away."""
+"""The picture of what goes through a stage by frequency and time, lately or over a range: before it, after it, and
+what it took away."""
 
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
-from PySide6.QtCore import QRectF, QSize, Qt
-from PySide6.QtGui import QColor, QImage, QPainter, QPaintEvent
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
+from PySide6.QtGui import QColor, QImage, QMouseEvent, QPainter, QPaintEvent, QPen
 
 from stonekite.desktop.controls.theme import font, roles
 from stonekite.desktop.pictures.picture import Picture
 from stonekite.measure.spectrum import BANDS, HIGH_HZ, LOW_HZ
 from stonekite.session.types import LEGS, LegName, OneComponent, Split
-from stonekite.words import NAMES, said
+from stonekite.words import NAMES, clock, said
 
 LOOKS = 240
 """So many looks, 30 a second, are in the picture: 8 s."""
@@ -22,12 +23,24 @@ SHOWN: dict[Shown, str] = {"before": said("Before"), "after": said("After"), "go
 _MARKS_HZ = {100.0: "100", 1000.0: "1k", 10_000.0: "10k"}
 
 
+class Range(NamedTuple):
+    """Levels in dBFS (4, bands, columns), both legs before and after the stage, of a range in seconds; none while they
+    are being found."""
+
+    start_s: float
+    end_s: float
+    levels: np.ndarray | None
+
+
 def _rgb(colour: QColor) -> np.ndarray:
     return np.array([colour.red(), colour.green(), colour.blue()], dtype=float)
 
 
 class PassingPicture(Picture):
-    """One field for each leg; the newest look on the right."""
+    """One field for each leg; the newest look on the right, or a range from its beginning to its end. `placed` tells the
+    time in the recording that was clicked at."""
+
+    placed = Signal(float)
 
     def __init__(self) -> None:
         super().__init__()
@@ -41,6 +54,8 @@ class PassingPicture(Picture):
         )
         self._looks = np.full((4, BANDS, LOOKS), -150.0)
         self._shown: Shown = "gone"
+        self._range: Range | None = None
+        self._position_s = 0.0
         self._split = Split()
         self._images: list[QImage] | None = None
 
@@ -68,6 +83,39 @@ class PassingPicture(Picture):
         self._looks[:] = -150.0
         self._again()
 
+    def show_range(self, shown: Range | None) -> None:
+        """Show a range of the recording; None: what went through lately."""
+        self._range = shown
+        self.setAccessibleName(
+            said("Spectrograms of both legs, the last 8 s")
+            if shown is None
+            else said("Spectrograms of both legs, {start} to {end}").format(
+                start=clock(shown.start_s), end=clock(shown.end_s)
+            )
+        )
+        self._again()
+
+    def show_position(self, seconds: float) -> None:
+        """Where it plays."""
+        if self._range is not None and seconds != self._position_s:
+            self.update()
+        self._position_s = seconds
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        plot, shown = self.plot(), self._range
+        if shown is None or event.button() != Qt.MouseButton.LeftButton:
+            return super().mousePressEvent(event)
+        share = min(1.0, max(0.0, (event.position().x() - plot.left()) / plot.width()))
+        self.placed.emit(shown.start_s + share * (shown.end_s - shown.start_s))
+
+    @property
+    def _levels(self) -> np.ndarray:
+        """(4, bands, looks)."""
+        if self._range is None:
+            return self._looks
+        known = self._range.levels
+        return np.full((4, BANDS, 1), -150.0) if known is None else known
+
     def _again(self) -> None:
         self._images = None
         self.renew()
@@ -92,7 +140,8 @@ class PassingPicture(Picture):
     def colours(self, leg: LegName) -> np.ndarray:
         """Red, green and blue (bands, looks, 3) from 0 to 255, the lowest band first."""
         row = LEGS.index(leg)
-        before, after = self._looks[row], self._looks[2 + row]
+        levels = self._levels
+        before, after = levels[row], levels[2 + row]
         ground = _rgb(roles.ground)
 
         def bright(levels: np.ndarray) -> np.ndarray:
@@ -111,7 +160,8 @@ class PassingPicture(Picture):
         packed = np.ascontiguousarray(
             0xFF000000 | (values[:, :, 0] << 16) | (values[:, :, 1] << 8) | values[:, :, 2]
         )
-        return QImage(packed.tobytes(), LOOKS, BANDS, 4 * LOOKS, QImage.Format.Format_RGB32).copy()
+        looks = packed.shape[1]
+        return QImage(packed.tobytes(), looks, BANDS, 4 * looks, QImage.Format.Format_RGB32).copy()
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
@@ -121,6 +171,8 @@ class PassingPicture(Picture):
         for leg, image in zip(self.legs, self._images, strict=True):
             painter.drawImage(self.field(leg), image)
         self.layer(painter, "words", self._paint_words)
+        if self._range is not None:
+            self._paint_position(painter, self._range)
 
     def _paint_ground(self, painter: QPainter) -> None:
         plot = self.plot()
@@ -136,8 +188,20 @@ class PassingPicture(Picture):
                     word,
                 )
         below = QRectF(plot.left(), plot.bottom() + 3, plot.width(), 16)
-        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, said("8 s ago"))
-        painter.drawText(below, Qt.AlignmentFlag.AlignRight, said("now"))
+        shown = self._range
+        ends = (said("8 s ago"), said("now")) if shown is None else (clock(shown.start_s), clock(shown.end_s))
+        painter.drawText(below, Qt.AlignmentFlag.AlignLeft, ends[0])
+        painter.drawText(below, Qt.AlignmentFlag.AlignRight, ends[1])
+        if shown is not None and shown.levels is None:
+            painter.drawText(below, Qt.AlignmentFlag.AlignHCenter, said("looking…"))
+
+    def _paint_position(self, painter: QPainter, shown: Range) -> None:
+        share = (self._position_s - shown.start_s) / max(1e-9, shown.end_s - shown.start_s)
+        if 0.0 <= share <= 1.0:
+            plot = self.plot()
+            painter.setPen(QPen(roles.chalk, 1))
+            x = plot.left() + share * plot.width()
+            painter.drawLine(QPointF(x, plot.top()), QPointF(x, plot.bottom()))
 
     def _paint_words(self, painter: QPainter) -> None:
         painter.setFont(font(8.5, bold=True))

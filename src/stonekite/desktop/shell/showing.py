@@ -184,6 +184,7 @@ class Showing:
             self._window.timeline.follow()
         self._window.transport_row.show_position(position, self._window.transport.playing)
         self._window.riding.tick(position)
+        self._window.passing.show_position(position)
         self._window.sections.tick()
         if self._window.stages.branch == tree.LEGS_BRANCH:  # of a spur the player tells other levels
             self._window.kite.show_levels(float(status["leg_levels"][2]), float(status["leg_levels"][3]))

@@ -36,6 +36,7 @@ from stonekite.desktop.shell.blind_testing import BlindTesting
 from stonekite.desktop.shell.engine_words import EngineWords
 from stonekite.desktop.shell.exporting import Exporting
 from stonekite.desktop.shell.faults import Faults
+from stonekite.desktop.shell.finding import PassingFinding, ToneFinding
 from stonekite.desktop.shell.hearing import Hearing
 from stonekite.desktop.shell.key_filter import KeyFilter
 from stonekite.desktop.shell.learning import Learning
@@ -53,7 +54,6 @@ from stonekite.desktop.shell.sets import Sets
 from stonekite.desktop.shell.showing import Showing
 from stonekite.desktop.shell.spurs import Spurring
 from stonekite.desktop.shell.timing import Timing
-from stonekite.desktop.shell.tone_finding import ToneFinding
 from stonekite.desktop.timeline.timeline import Timeline
 from stonekite.desktop.timeline.transport_row import TransportRow
 from stonekite.desktop.views.compare_view import CompareView
@@ -112,6 +112,7 @@ class Window(QMainWindow):
         self.showing = Showing(self)
         self.popups = Popups(self)
         self.tone_finding = ToneFinding(self.panel, self.document, self.stages, self.errands, self.transport)
+        self.passing = PassingFinding(self)
         self.blind_testing = BlindTesting(self)
         self.reporting = ReportWriting(self, self.document, self.compare_view, self.switching)
         self.spurring = Spurring(self)
