@@ -134,6 +134,23 @@ def test_recordings_are_found_where_a_folder_was_moved_as_a_whole(session, tmp_p
     assert back.desk.references[0].source.path == str(tmp_path / "ferry" / "renamed" / "old" / "reel.wav")
 
 
+@pytest.mark.parametrize("name", ["a" * 300 + ".wav", "../" * 400 + "reel.wav", "a\0b.wav"])
+def test_a_recording_of_a_name_that_cannot_be_is_not_there_and_said(session, tmp_path, name):
+    stem = session.sound.stems[0]
+    source = msgspec.structs.replace(stem.source, path=name, fingerprint=stem.source.fingerprint)
+    stem = msgspec.structs.replace(stem, source=source)
+    lost = msgspec.structs.replace(
+        session, sound=msgspec.structs.replace(session.sound, stems=(stem,)), versions=()
+    )
+    (tmp_path / "far" / "off").mkdir(parents=True)
+    (tmp_path / "far" / "off" / "s.kite").write_bytes(storage.encode(tree.counted(lost)))
+    storage.load(tmp_path / "far" / "off" / "s.kite")
+    with pytest.raises(AudioError, match="not there"):
+        gathering.gather(lost, tmp_path / "away", "lost")
+    with pytest.raises(AudioError, match="not there"):
+        list(written(lost, {RESULT: tmp_path / "out.wav"}, How()))
+
+
 def test_one_that_was_renamed_deep_below_is_found_by_what_is_in_it(session, tmp_path):
     storage.save(session, tmp_path / "ferry" / "s.kite")
     deep = tmp_path / "ferry" / "a" / "b"

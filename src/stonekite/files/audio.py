@@ -99,7 +99,7 @@ def shown_name(path: Path) -> str:
 @contextmanager
 def _opened(path: Path) -> Iterator[soundfile.SoundFile]:
     name = f"“{shown_name(path)}”"
-    if not path.exists():
+    if not os.path.exists(path):  # whatever the name is: a path of pathlib raises for those that cannot be
         raise AudioError(said("{name} is not there.").format(name=name))
     if path.is_dir():
         raise AudioError(said("{name} is a folder, not an audio file.").format(name=name))

@@ -338,7 +338,7 @@ def _refuse_inputs(session: Session, paths: list[Path]) -> None:
             raise AudioError(said("The folder of “{name}” is not there.").format(name=path.name))
         for source in sources:
             used = Path(source.path)
-            if source.generator is None and path.exists() and used.exists() and path.samefile(used):
+            if source.generator is None and path.exists() and os.path.exists(used) and path.samefile(used):
                 raise AudioError(
                     said("“{name}” is a recording of this session: choose another name.").format(
                         name=path.name

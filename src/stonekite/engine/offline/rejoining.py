@@ -1,6 +1,7 @@
 """Components that came back, repaired and joined: what that leaves against the recording, and the stereo file."""
 
 import math
+import os
 from collections.abc import Generator, Iterator
 from contextlib import ExitStack
 from pathlib import Path
@@ -315,7 +316,7 @@ def write_joined(
     """
     for part in (*back.parts, source):
         used = Path(part.path)
-        if used.exists() and out.exists() and out.samefile(used):
+        if os.path.exists(used) and out.exists() and out.samefile(used):
             raise AudioError(
                 said("“{name}” is one of the files to join: choose another name.").format(
                     name=shown_name(out)

@@ -53,7 +53,7 @@ class Finder:
         for old, new in self._moves:
             if noted.is_relative_to(old):
                 tries.append(new / noted.relative_to(old))
-        present = [place for place in tries if place.is_file()]
+        present = [place for place in tries if os.path.isfile(place)]
         if not source.fingerprint:
             return present[0].resolve() if present else None
         for place in present:

@@ -43,7 +43,7 @@ def gather(session: Session, target: Path, name: str) -> Generator[float, None, 
     stems = {Path(stem.source.path) for stem in session.sound.stems if stem.source.generator is None}
     sentences, missing = [], set()
     for source in storage.sources_of(session):
-        if not Path(source.path).is_file():
+        if not os.path.isfile(source.path):
             shown = shown_name(Path(source.path))
             if Path(source.path) in stems:
                 raise AudioError(said("{name} is not there.").format(name=f"“{shown}”"))
@@ -76,7 +76,7 @@ def gather(session: Session, target: Path, name: str) -> Generator[float, None, 
 
 def _copied(session: Session, folder: Path, share: float) -> Generator[float, None, dict[Source, Source]]:
     """Copies of all recordings in a folder."""
-    sources = [source for source in storage.sources_of(session) if Path(source.path).is_file()]
+    sources = [source for source in storage.sources_of(session) if os.path.isfile(source.path)]
     total = max(1, sum(Path(source.path).stat().st_size for source in sources))
     places: dict[str, Path] = {}
     taken: set[str] = set()
