@@ -146,7 +146,7 @@ def test_a_recording_of_a_name_that_cannot_be_is_not_there_and_said(session, tmp
     (tmp_path / "far" / "off" / "s.kite").write_bytes(storage.encode(tree.counted(lost)))
     storage.load(tmp_path / "far" / "off" / "s.kite")
     with pytest.raises(AudioError, match="not there"):
-        gathering.gather(lost, tmp_path / "away", "lost")
+        list(gathering.gather(lost, tmp_path / "away", "lost"))
     with pytest.raises(AudioError, match="not there"):
         list(written(lost, {RESULT: tmp_path / "out.wav"}, How()))
 
