@@ -2,12 +2,12 @@
 
 import numpy as np
 import pytest
-from conftest import RATE, excerpt_of
+from conftest import RATE, THOROUGH, excerpt_of
 from hands import click
 from PySide6.QtCore import QPointF
 from scipy import signal
 from test_noise import LEFT_RIGHT, voice
-from voices import clean_log, wheelhouse_log
+from voices import clean_log, tonal_piece, wheelhouse_log
 
 from stonekite.demos.wheelhouse import mixed
 from stonekite.desktop.model.demo_session import wheelhouse_session
@@ -69,6 +69,21 @@ def test_no_hum_is_found_in_a_voice_or_in_noise_and_the_engine_is_found_beside_o
         hum.learns(np.stack([clean_log()[: 9 * RATE]] * 2), Context(RATE), 0.0)
     with pytest.raises(ValueError, match="2 s at least"):
         hum.learns(np.ones((2, 100)), Context(RATE), 0.0)
+
+
+@pytest.mark.slow
+def test_no_hum_is_found_in_tonal_music_and_all_that_is_planted_in_it():
+    """Also over a bass note that comes again on every beat, which is as steady as a hum but for its phase."""
+    rate, seconds = 24_000, 16.0
+    for seed in range(40 if THOROUGH else 7):
+        rng = np.random.default_rng([seed, 5])
+        music = tonal_piece(seed, seconds, rate)
+        assert humming.found(music, rate) == (0.0, 0), f"piece {seed}"
+        base = float(rng.choice([50.0, 60.0, rng.uniform(35.0, 120.0)])) * (1 + rng.uniform(-0.003, 0.003))
+        planted = humming_at(base, rate, seconds)
+        planted *= 10 ** (-18 / 20) * np.std(music) / np.std(planted)
+        hz, _ = humming.found(music + planted, rate)
+        assert abs(hz / base - 1.0) < 0.003, f"piece {seed}: {base:.2f} Hz, found {hz:.2f}"
 
 
 @pytest.mark.parametrize("rate", [8000, 44_100, 96_000])

@@ -39,8 +39,15 @@ _STANDS_OUT_DB = 10.0
 _QUIET, _HELD = 0.15, (0.05, 0.35)
 """Shares of the time: how loud something is at its quietest; and for how long it has to stay so."""
 _STILL_DB = 3.6
-_LEAST = 0.45
-"""So much of the harmonics, each counted by how far it stands out, makes a hum."""
+_LEAST = 0.38
+"""So much of the harmonics, each counted by how far it stands out, is worth a closer look."""
+_LOOKED_AT = 6
+_APART_S = (1.0, 2.0)
+_DRIFT = 1.5
+"""Radians of the first harmonic, at three times so far apart."""
+_CHANCE = np.array([0.999, 0.981, 0.885, 0.753, 0.657, 0.593, 0.543, 0.501, 0.473, 0.448, 0.419])
+"""How well so many phases agree by chance on the drift that suits them best (found by drawing them)."""
+_COHERENT, _LEAST_LOOKS = 0.35, 10
 
 
 def frame_size(rate: float) -> int:
@@ -69,8 +76,8 @@ def found(sound: np.ndarray, rate: float) -> tuple[float, int]:
     """The frequency of the hum in sound (n,) in Hz, and how many harmonics stand out; (0, 0) without one.
 
     Hum is always there: what is looked at is how loud each frequency is at its quietest, in long frames, where lines are
-    sharp. A row of lines in that may still be notes that come again and again, or are held: so harmonics only count that
-    stay as loud as they are at their quietest for a good part of the time, in short frames, between notes.
+    sharp. A row of lines in that may still be notes that come again and again: what is found has to be of one source that
+    never stopped.
     """
     n = 1 << round(math.log2(1.36 * rate))
     while n > len(sound) and n > 4096:
@@ -95,17 +102,71 @@ def found(sound: np.ndarray, rate: float) -> tuple[float, int]:
     steady = np.array(
         [_steady(shares, held, hz / step, hz * short / rate, int(HEARD_HZ / hz)) for hz in candidates]
     )
-    scores = np.where(steady, scores, 0.0)
-    best = scores.max()
-    if best < _LEAST:
+    starts = range(0, len(sound) - short + 1, hop(rate))
+    looks = np.stack([np.fft.rfft(sound[k : k + short] * _window(short))[: powers.shape[1]] for k in starts])
+    told: list[tuple[float, float]] = []
+    for top in _tops(np.where(steady, scores, 0.0)):
+        near = _refined(logs, step, candidates[top], 0.012, min(12, MOST))
+        coherent = _coherence(looks, rate, near)
+        if coherent >= _COHERENT:
+            told.append((near, float(coherent * scores[top])))
+    if not told:
         return 0.0, 0
-    # The lowest that is nearly as good: of twice the frequency all harmonics are there, too; then the top of its hill.
-    first = int(np.argmax(scores >= 0.8 * best))
-    hill = slice(first, first + 40)
-    near = _refined(logs, step, candidates[hill][int(np.argmax(scores[hill]))], 0.012, min(12, MOST))
+    # The lowest that is nearly as good: of twice the frequency all harmonics are there, too.
+    best = max(worth for _, worth in told)
+    near = min(hz for hz, worth in told if worth >= 0.75 * best)
     count = int(min(MOST, HEARD_HZ / near))
     at = np.rint(np.arange(1, count + 1) * near / step).astype(int)
     return near, int(np.sum([shares[k - 1 : k + 2].max() > 0.6 for k in at]))
+
+
+def _tops(scores: np.ndarray) -> list[int]:
+    """The candidates that are worth a closer look: the tops of the highest hills."""
+    found: list[int] = []
+    left = scores.copy()
+    while len(found) < _LOOKED_AT and left[top := int(np.argmax(left))] >= _LEAST:
+        if all(abs(top - other) > 20 for other in found):
+            found.append(top)
+        left[max(0, top - 20) : top + 21] = 0.0
+    return found
+
+
+def _coherence(looks: np.ndarray, rate: float, hz: float) -> float:
+    """How much the harmonics of a pitch are of one source that never stopped, from about 0 by chance to 1; from `looks`
+    (frames, bins), spectra every hop.
+
+    The phase of each is looked at at three times, equally far apart: what it turned by in the second half less what it
+    turned by in the first is 0 where the pitch stands, and goes with the number of the harmonic where that drifts. A note
+    that was struck again between them begins anywhere. Looks count at which a harmonic is about as quiet as it usually
+    is at its quietest: there the hum is alone.
+    """
+    n, step = frame_size(rate), hop(rate)
+    count = int(min(10, HEARD_HZ / hz))
+    # A line between two bins has the phase of its own frequency in either.
+    lines = looks[:, np.rint(np.arange(1, count + 1) * hz * n / rate).astype(int)].T
+    sizes = np.abs(lines)
+    usual = np.quantile(sizes, _QUIET, axis=1)[:, None]
+    quiet = (sizes < 2.0 * usual) & (sizes > 0.5 * usual)
+    turns = np.angle(lines)
+    apart_s = [s for s in _APART_S if len(looks) * step / rate > 3.0 * s]
+    found = [_agreement(turns, quiet, max(1, round(s * rate / step))) for s in apart_s]
+    return float(np.mean(found)) if found else 0.0
+
+
+def _agreement(turns: np.ndarray, quiet: np.ndarray, apart: int) -> float:
+    """How well phases (harmonics, looks) at three looks so far apart agree about a drift: 0 as by chance, 1 wholly."""
+    one, two, three = turns[:, : -2 * apart], turns[:, apart:-apart], turns[:, 2 * apart :]
+    counts = quiet[:, : -2 * apart] & quiet[:, apart:-apart] & quiet[:, 2 * apart :]
+    arrows = np.exp(1j * (three - 2.0 * two + one)) * counts
+    harmonics = np.arange(1, len(turns) + 1)
+    drifts = np.exp(-1j * np.linspace(-_DRIFT, _DRIFT, 121)[:, None] * harmonics)
+    best = (drifts @ arrows).real.max(axis=0)
+    many = counts.sum(axis=0)
+    enough = many >= min(4, len(turns))
+    if enough.sum() < _LEAST_LOOKS:
+        return 0.0
+    chance = _CHANCE[many[enough]] * many[enough]
+    return float((best[enough] - chance).sum() / (many[enough] - chance).sum())
 
 
 def _powers(sound: np.ndarray, n: int, bins: int) -> np.ndarray:
