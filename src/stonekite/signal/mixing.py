@@ -96,3 +96,17 @@ def times_moving(signal, starts, offsets, table, steps, number):
         value, step, into = table[cell, number], steps[cell, number], offsets[cell] - first
         for i in range(first, last):
             signal[i] *= value + float(into + i) * step
+
+
+@kernel
+def blend_moving(rows, dry, starts, offsets, table, steps, number):
+    """Of two rows (2, frames) what the numbers from `number` on say, and dry (2, frames) for the rest, in place."""
+    frames, cells = rows.shape[1], starts.shape[0]
+    for row in range(2):
+        one, other = rows[row, :frames], dry[row, :frames]
+        for cell in range(cells):
+            first = starts[cell]
+            last = starts[cell + 1] if cell + 1 < cells else frames
+            value, step, into = table[cell, number + row], steps[cell, number + row], offsets[cell] - first
+            for i in range(first, last):
+                one[i] = (one[i] - other[i]) * (value + float(into + i) * step) + other[i]

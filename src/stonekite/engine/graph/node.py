@@ -13,7 +13,7 @@ from stonekite.engine.graph.track import GIVEN_BACK, PASSES, Following, Track, a
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
 from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
-from stonekite.stages.machinery.rows import Rows, times, times_leg
+from stonekite.stages.machinery.rows import Rows, blend, times, times_leg
 from stonekite.stages.registry import kind_of
 
 if TYPE_CHECKING:
@@ -90,7 +90,8 @@ class Node:
         self._standing = None if stands is None else (stands, (stands, stands))
         still = self._mixes.track.still
         needs_dry = stage.change_only or still is None or bool((still.table[0, :2] != 1.0).any())
-        self._gives_back = still is None or still.table[0, GIVEN_BACK] != 1.0
+        # Where the level is not kept, nothing is given back however the mix moves.
+        self._gives_back = stage.level_kept if still is None else bool(still.table[0, GIVEN_BACK] != 1.0)
         lent = None if twin is None else twin._dry
         self._dry: Dry | None = (
             Dry(self.kind, stage, context, self.latency, inner, late, course, lent) if needs_dry else None
@@ -206,14 +207,15 @@ class Node:
         return np.full((2, WORKED), -150.0) if worked is None else worked(self.heard.state)
 
     def _blend(self, legs: np.ndarray, dry: np.ndarray, mixes: Rows) -> None:
-        legs -= dry
-        times(legs, mixes, 0)
-        if self._change_only:  # but where it is out
-            if not mixes.moves:
-                return
-            for leg in dry:
-                times_leg(leg, mixes, PASSES)
-        legs += dry
+        if self._change_only:  # what passes where it is out
+            legs -= dry
+            times(legs, mixes, 0)
+            if mixes.moves:
+                for leg in dry:
+                    times_leg(leg, mixes, PASSES)
+                legs += dry
+            return
+        blend(legs, dry, mixes, 0)
 
     def same(self, other: "Node") -> bool:
         """Whether another node does the same at the same time."""

@@ -21,6 +21,7 @@ from stonekite.session.spur import Spur
 from stonekite.session.types import Intake, IntakeSide, Leg, Output, Split, Strip
 from stonekite.stages.base import LEGS, At, Context, Kind, Stage
 from stonekite.stages.branch import branches_of
+from stonekite.stages.machinery.rows import standing
 from stonekite.stages.planning import still_rows
 from stonekite.stages.registry import KINDS, kind_of
 from stonekite.stages.riding import Point, Ride
@@ -116,6 +117,8 @@ def warm_part(part: Strip) -> None:
     """Load, or compile, what one part needs."""
     if not part.stages:
         _warm_mixing()
+        if part.upper.rides:
+            _warm_moving()
         part = msgspec.structs.replace(part, upper=msgspec.structs.replace(part.upper, level_db=-1.0))
     chain = Chain(part, RATE)
     chain.process(np.full((2, chain.latency + 600), 1e-3), 0)
@@ -156,6 +159,7 @@ def _mark(name: str) -> Path:
 def _warm_ends() -> None:
     """Silence through all that is not a stage."""
     _warm_mixing()
+    _warm_moving()
     intake = Intake(remove_dc=True, left=IntakeSide(delay_ms=0.37, trim_db=-1.0))
     moving = _moving("delay_ms")
     held_back = Leg(rides=(moving, _moving("level_db"))), Leg(rides=(moving,), delay_way="tape")
@@ -173,6 +177,12 @@ def _warm_mixing() -> None:
     mixing.mix_each(np.eye(2)[None], all_of, rows[0], rows)
     mixing.add_through(np.eye(2), rows[0], rows[0].copy())
     mixing.add_each(np.eye(2)[None], all_of, rows, rows[0], np.empty((2, mixing.TILE)))
+
+
+def _warm_moving() -> None:
+    """What a mix that rides needs, of whatever kind."""
+    still = standing(np.zeros(2))
+    mixing.blend_moving(np.zeros((2, 600)), np.zeros((2, 600)), *still.cells, 0)
 
 
 def _warm_kind(kind: Kind) -> None:

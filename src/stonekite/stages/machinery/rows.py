@@ -158,6 +158,17 @@ def times(block: np.ndarray, rows: Rows, first: int) -> None:
         times_leg(block[leg], rows, first + leg)
 
 
+def blend(block: np.ndarray, dry: np.ndarray, rows: Rows, first: int) -> None:
+    """Of both legs of a block (2, frames) as much as numbers of their own say, from `first` on, and dry (2, frames) for
+    the rest, in place."""
+    if rows.moves:
+        mixing.blend_moving(block, dry, *rows.cells, first)
+        return
+    block -= dry
+    times(block, rows, first)
+    block += dry
+
+
 def times_leg(signal: np.ndarray, rows: Rows, number: int) -> None:
     """Multiply a signal (frames,) by a number, in place."""
     if rows.moves:
