@@ -73,6 +73,35 @@ def test_any_sound_is_the_same_in_any_blocks_played_and_exported(seed, sources):
     assert np.abs(later - there)[:, 512:].max() <= 1e-5 * (np.abs(whole).max() + 1e-9)
 
 
+@pytest.mark.slow
+@pytest.mark.parametrize("rate", [44_100, 96_000, 192_000])
+@pytest.mark.parametrize("seed", range(12 if THOROUGH else 2))
+def test_up_to_thirty_strips_with_sends_and_keys_are_the_same_at_any_rate_on_any_threads(
+    seed, rate, tmp_path
+):
+    """Played, exported, in any blocks, on one thread or several: to the bit."""
+    rng = np.random.default_rng([seed, rate])
+    stems, buses = int(rng.integers(6, 24)), int(rng.integers(3, 7))
+    sources = [
+        recording(tmp_path / f"{k}.wav", noise(float(rng.uniform(0.1, 0.35)), seed=k + 1, rate=rate), rate)
+        for k in range(stems)
+    ]
+    sound = drawn_sound(int(rng.integers(1 << 20)), sources, buses)
+    whole = through(sound)
+    assert np.array_equal(through(sound, block=777), whole), f"{stems} stems, {buses} buses"
+    heard = played(sound, whole.shape[1] // 512)
+    assert np.array_equal(heard, whole[:, : heard.shape[1]]), f"{stems} stems, {buses} buses"
+    reader = feeds(sound, open_source)
+    given = reader.read(0, whole.shape[1])
+    outs = []
+    with ThreadPoolExecutor(2) as crew:
+        for blocks, hands in ((512, None), (997, crew)):
+            mixer = Mixer(laid_out(sound), rate, crew=hands)
+            parts = [mixer.process(given[:, k : k + blocks], k)[0] for k in range(0, given.shape[1], blocks)]
+            outs.append(np.concatenate(parts, axis=1))
+    assert np.array_equal(*outs)
+
+
 @pytest.mark.parametrize("seed", SEEDS)
 def test_what_goes_into_a_bus_is_heard_alike_wherever_it_is_asked_for(seed, sources):
     """Played in the mix's graph, and read as the recording that a bus works on."""
