@@ -110,24 +110,23 @@ class BandRow(Picture):
             painter.setPen(self._colour if band.on else roles.muted)
             painter.drawText(inner, Qt.AlignmentFlag.AlignTop | Qt.AlignmentFlag.AlignLeft, str(slot + 1))
             painter.setPen(roles.chalk if band.on else roles.muted)
-            name = self._of.shapes[band.shape] if band.on else "off"
+            name = self._of.shapes[band.shape] if band.on else said("off")
             if roomy:
                 painter.drawText(inner.adjusted(14, 0, 0, 0), Qt.AlignmentFlag.AlignTop, name)
             painter.setFont(font(8))
             painter.setPen(roles.muted if not band.on else mixed(roles.chalk, roles.panel, 0.85))
             bottom = Qt.AlignmentFlag.AlignBottom
             hertz = self._settings["frequency_hz"].shown(band.frequency_hz)
-            if not roomy:
-                hertz = hertz.removesuffix(" Hz").replace(" kHz", "k")
-            painter.drawText(
-                inner,
-                bottom | Qt.AlignmentFlag.AlignLeft,
-                hertz if roomy else hertz.removesuffix(" Hz").replace(" kHz", "k"),
-            )
+            gain = ""
             if band.shape not in self._of.flat:
                 height = self._of.height
                 gain = self._settings[height].shown(getattr(band, height)).removesuffix(" dB")
-                gain = f"to {gain}" if self._live is not None else gain
+                gain = said("to {gain}").format(gain=gain) if self._live is not None else gain
+            beside = painter.fontMetrics().horizontalAdvance(f"{hertz}  {gain}")
+            if not roomy or beside > inner.width():
+                hertz = hertz.removesuffix(" Hz").replace(" kHz", "k")
+            painter.drawText(inner, bottom | Qt.AlignmentFlag.AlignLeft, hertz)
+            if gain:
                 place = bottom if roomy else Qt.AlignmentFlag.AlignTop
                 painter.drawText(inner, place | Qt.AlignmentFlag.AlignRight, gain)
 
