@@ -30,6 +30,7 @@ from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide
 from stonekite.stages.eq import Eq
 from stonekite.stages.gate import Gate, GateSide
 from stonekite.stages.registry import KINDS
+from stonekite.stages.riding import Point, Ride
 
 APART, MS = Split(mode="left-right"), Split()
 SQUEEZED = CompressorSide(threshold_db=-40.0, ratio=6.0, attack_ms=2.0, release_ms=40.0)
@@ -184,6 +185,52 @@ def test_a_band_can_hear_its_own_leg_beside_one_that_hears_the_key(sources, ahea
     assert np.array_equal(heard(stage(7, first, second)), heard(stage(7, plain, second)))
     assert np.array_equal(heard(keyed(stage(7, first))), heard(stage(7, first)))
     assert np.abs(heard(keyed(stage(7, plain, second))) - together).max() > 1e-3
+
+
+@pytest.mark.parametrize("ahead_ms", [0.0, 3.0])
+@pytest.mark.parametrize("moves", [False, True])
+def test_each_band_can_hear_another_strip(sources, ahead_ms, moves):
+    """As one stage behind the other, each with its key: the stage's, one of the band's own, and the leg."""
+    rides = (
+        Ride(
+            path="upper.bands.0.range_db", points=(Point(at_s=0.1, value=-3.0), Point(at_s=0.6, value=-15.0))
+        ),
+    )
+    other = Key(strip=3, upper="mid", lower="mid")
+    bands = [
+        Band(frequency_hz=600.0, range_db=-12.0, threshold_db=-60.0, key=other),
+        Band(frequency_hz=3000.0, range_db=9.0, threshold_db=-50.0),
+        Band(frequency_hz=9000.0, range_db=-9.0, threshold_db=-60.0, hears_leg=True),
+    ]
+
+    def stage(number, *bands, ahead=ahead_ms):
+        side = DynamicEqSide(bands=bands, look_ahead_ms=ahead)
+        made = DynamicEq(id=number, upper=side, lower=side)
+        return (
+            msgspec.structs.replace(made, rides=rides) if moves and bands[0].frequency_hz < 1000.0 else made
+        )
+
+    def heard(*stages):
+        sound = sound_of(sources, Strip(split=APART, stages=stages))
+        third = Stem(id=3, name="third", source=sources[1], strip=late_by(20.0), fader=Fader(muted=True))
+        return through(msgspec.structs.replace(sound, stems=(*sound.stems, third)), 1)
+
+    together = heard(keyed(stage(7, *bands)))
+    plain = tuple(msgspec.structs.replace(band, key=None, hears_leg=False) for band in bands)
+    others = msgspec.structs.replace(stage(8, plain[0]), key=other)
+    if not ahead_ms:
+        apart = heard(others, keyed(stage(9, plain[1])), stage(10, plain[2]))
+        assert np.abs(together - apart).max() > 0.0  # the third hears what the others made
+        two = heard(keyed(stage(7, *bands[:2])))
+        assert np.abs(two - heard(others, keyed(stage(9, plain[1])))).max() < 1e-12
+    assert np.array_equal(heard(stage(7, bands[0])), heard(others))
+    assert np.abs(heard(keyed(stage(7, *plain))) - together).max() > 1e-3
+    gone = tree.without_keys(Strip(stages=(keyed(stage(7, *bands)),)), 3).stages[0]
+    assert gone.upper.bands[0].key is None and gone.key is not None
+    assert np.array_equal(
+        heard(gone), heard(keyed(stage(7, *[msgspec.structs.replace(b, key=None) for b in bands])))
+    )
+    assert wires.keys_of(Strip(stages=(keyed(stage(7, *bands)),))) == (2, 3)
 
 
 def test_circles_are_refused_with_a_sentence_wherever_they_come_from(sources):

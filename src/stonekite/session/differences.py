@@ -138,7 +138,25 @@ def _of_stages(old: Strip, new: Strip, strips: Names) -> Iterator[Difference]:
             if before[number].key != stage.key:
                 was, now = (key_words(one.key, strips) for one in (before[number], stage))
                 yield Difference(said("{name}, detectors hear").format(name=names[number]), was, now, number)
+            yield from _of_band_keys(names[number], before[number], stage, new, strips)
     yield from _of_places(old, new, names)
+
+
+def _of_band_keys(name: str, old: Stage, new: Stage, strip: Strip, strips: Names) -> Iterator[Difference]:
+    split = tree.carried(strip, new.id)
+    for leg in LEGS:
+        sides = (getattr(old, leg), getattr(new, leg))
+        both = zip(*(getattr(side, "bands", ()) for side in sides), strict=False)
+        for k, bands in enumerate(both):
+            was, now = (getattr(band, "key", None) for band in bands)
+            if was != now:
+                band = said("{name}, {component} band {count} hears").format(
+                    name=name, component=NAMES[split.component(leg)], count=k + 1
+                )
+                heard = [
+                    said("as its stage") if key is None else key_words(key, strips) for key in (was, now)
+                ]
+                yield Difference(band, heard[0], heard[1], new.id)
 
 
 def _of_places(old: Strip, new: Strip, names: dict[int, str]) -> Iterator[Difference]:
@@ -373,6 +391,15 @@ def described(strip: Strip, strips: Names | None = None) -> list[tuple[str, list
             learning = kind_of(stage).offers.learning
             if learning is not None and stage.shared.learned is not None:
                 lines.append(learning.told(stage))
+        for leg in LEGS:
+            for k, band in enumerate(getattr(getattr(stage, leg), "bands", ())):
+                if (key := getattr(band, "key", None)) is not None:
+                    heard = key_words(key, strips or {})
+                    lines.append(
+                        said("{leg} band {count} hears {what}").format(
+                            leg=_component(strip, leg), count=k + 1, what=heard
+                        )
+                    )
         if stage.key is not None:
             lines.append(said("detectors hear {what}").format(what=key_words(stage.key, strips or {})))
         if stage.level_kept:

@@ -11,7 +11,7 @@ import msgspec
 
 from stonekite.remembered import Remembered
 from stonekite.session.types import MIX, Bus, Mix, OneComponent, Session, Sound, Split, Stem, Strip
-from stonekite.stages.base import LEGS, Context, Stage
+from stonekite.stages.base import LEGS, Context, Key, Stage, keys_in
 from stonekite.stages.branch import branches_of
 from stonekite.stages.planning import awake, refusals
 from stonekite.stages.riding import Ride
@@ -241,10 +241,24 @@ def without_keys(strip: Strip, number: int | None = None) -> Strip:
     """A strip whose detectors hear their own legs, in place of one other strip or of any."""
 
     def of(stage: Any) -> Any:
-        gone = stage.key is not None and number in (None, stage.key.strip)
-        return msgspec.structs.replace(stage, key=None) if gone else stage
+        gone = [key for key in keys_in(stage) if number in (None, key.strip)]
+        return _without(stage, gone) if gone else stage
 
     return with_stages(strip, of)
+
+
+def _without(stage: Any, gone: list[Key]) -> Any:
+    """A stage that has none of some keys, nor have its bands."""
+    changed: dict[str, Any] = {"key": None} if stage.key in gone else {}
+    for leg in LEGS:
+        side = getattr(stage, leg)
+        if getattr(side, "bands", ()):
+            bands = tuple(
+                msgspec.structs.replace(band, key=None) if getattr(band, "key", None) in gone else band
+                for band in side.bands
+            )
+            changed[leg] = msgspec.structs.replace(side, bands=bands)
+    return msgspec.structs.replace(stage, **changed)
 
 
 def unkeyed(stage: Stage) -> Stage:

@@ -67,6 +67,14 @@ class Key(Settings, frozen=True, kw_only=True):
     lower: Heard = "leg"
 
 
+def keys_in(stage: "Stage") -> tuple[Key, ...]:
+    """All keys of a stage, each once: its own, and those of its bands."""
+    sides = (getattr(stage, leg) for leg in LEGS)
+    bands = [band for side in sides for band in getattr(side, "bands", ()) if band is not None]
+    found = [stage.key, *(getattr(band, "key", None) for band in bands)]
+    return tuple(dict.fromkeys(key for key in found if key is not None))
+
+
 class Side(Settings, frozen=True, kw_only=True):
     """One side of a stage: a kind adds its settings."""
 
@@ -156,7 +164,7 @@ class At(msgspec.Struct, frozen=True, gc=False):
     called several times goes on where it was. `places` are where the block belongs in the recording: pairs of the first
     frame of a run and its place. `rows` are the numbers of the stage, as its kind makes them, where the block
     comes in; `out` are those for what comes out of each leg, where the kind holds it back. `key` (2, frames) is what the
-    detectors hear, where that is not the block itself.
+    detectors hear, where that is not the block itself; `keys` is what those hear that have keys of their own.
     """
 
     clock: int
@@ -166,12 +174,14 @@ class At(msgspec.Struct, frozen=True, gc=False):
     rows: Rows = NOTHING
     out: tuple[Rows, Rows] = (NOTHING, NOTHING)
     key: np.ndarray | None = None
+    keys: dict[Key, np.ndarray] = {}
 
     def piece(self, first: int, last: int) -> "At":
         """Of a part of the block, from a frame up to another one, for kinds that ask for no places."""
         key = None if self.key is None else self.key[:, first:last]
         rows = self.rows.within(first, last)
-        return msgspec.structs.replace(self, clock=self.clock + first, rows=rows, key=key)
+        keys = {of: heard[:, first:last] for of, heard in self.keys.items()}
+        return msgspec.structs.replace(self, clock=self.clock + first, rows=rows, key=key, keys=keys)
 
     @property
     def runs(self) -> tuple[tuple[int, int], ...]:

@@ -13,7 +13,20 @@ import numpy as np
 
 from stonekite.lazy import lazy
 from stonekite.signal.delay import Delay
-from stonekite.stages.base import LEGS, RINGS, SETTLED, At, Context, Kind, LegName, Offers, Plan, Side, Stage
+from stonekite.stages.base import (
+    LEGS,
+    RINGS,
+    SETTLED,
+    At,
+    Context,
+    Key,
+    Kind,
+    LegName,
+    Offers,
+    Plan,
+    Side,
+    Stage,
+)
 from stonekite.stages.machinery import detecting
 from stonekite.stages.machinery.banded import Bands, Frequency, Narrowness
 from stonekite.stages.machinery.detecting import LIMITING, Attack, DetectorShared, LookAhead, Ratio, Release
@@ -68,6 +81,8 @@ class Band(Settings, frozen=True, kw_only=True):
     hears_leg: Annotated[
         bool, flag("Own leg", help="Whether the band hears its own leg where others hear the stage's key")
     ] = False
+    key: Key | None = None
+    """What the band hears in place of the stage's key; nothing where it hears its own leg."""
 
 
 class DynamicEqSide(Side, frozen=True, kw_only=True):
@@ -209,11 +224,16 @@ class Coefficients:
         rate = context.rate
         self.detection, self.rate = stage.shared.detection, rate
         self.slots = [
-            (band.shape, self.detection, band.hears_leg) if band is not None and _works(band) else None
+            (band.shape, self.detection, band.hears_leg, None if band.hears_leg else band.key)
+            if band is not None and _works(band)
+            else None
             for _, band in _lanes(stage)
         ]
         self.own = np.array([slot is not None and slot[2] for slot in self.slots])
         """Lanes that hear their own leg though there is a key."""
+        heard = [None if slot is None else slot[3] for slot in self.slots]
+        self.keys = {key: np.array([one == key for one in heard]) for key in heard if key is not None}
+        """Lanes that have keys of their own."""
         self.delays = detecting.latency(stage, rate)
 
 
@@ -292,11 +312,12 @@ def carry(old: Coefficients, state: State, new: Coefficients) -> State | None:
 def process(state: State, coefficients: Coefficients, block: np.ndarray, at: At) -> None:
     own = block
     if any(coefficients.delays):
-        if at.key is None or coefficients.own.any():
-            own = block.copy()
+        own = block.copy()
         state.delay.process(block)
     heard = own if at.key is None else at.key
-    state.bank.process(heard, block, at.clock, at.rows.cells, own, coefficients.own)
+    others = [(own, coefficients.own)]
+    others += [(at.keys.get(key, own), lanes) for key, lanes in coefficients.keys.items()]
+    state.bank.process(heard, block, at.clock, at.rows.cells, others)
     signs = at.rows.table[-1, dynamic_bands.SIGN * dynamic_bands.LANES :][: dynamic_bands.LANES]
     state.gains_db = np.where(signs < 0.0, -1.0, 1.0).reshape(2, BANDS) * state.bank.most.reshape(2, BANDS)
 

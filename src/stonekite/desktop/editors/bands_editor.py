@@ -13,6 +13,7 @@ from stonekite.desktop.controls.theme import roles
 from stonekite.desktop.controls.there import there_if
 from stonekite.desktop.editors.band_row import BandRow
 from stonekite.desktop.editors.editor import Editor
+from stonekite.desktop.editors.key_button import BandKey
 from stonekite.desktop.editors.rows import SettingsRow
 from stonekite.desktop.editors.stage_editor import put_shared
 from stonekite.desktop.editors.view_bar import ViewBar
@@ -57,6 +58,8 @@ class BandsEditor(Editor):
         self.own = (
             Toggle(said("Own leg"), said("Band hears its own leg"), own.help, rides=True) if own else None
         )
+        self.key = BandKey(document) if own else None
+        """Of a kind whose bands hear by themselves."""
         self.switches: dict[str, Toggle] = {"on": self.on} | (
             {} if self.own is None else {"hears_leg": self.own}
         )
@@ -105,7 +108,7 @@ class BandsEditor(Editor):
             first.addWidget(self.slope)
         for field in fields[:_FIRST]:
             first.addWidget(field, 1)
-        for widget in (self.on, self.own, self.alone, self.remove):
+        for widget in (self.on, self.own, self.key, self.alone, self.remove):
             if widget is not None:
                 first.addWidget(widget)
         rows = [first]
@@ -138,6 +141,8 @@ class BandsEditor(Editor):
         self.shape.chosen.connect(lambda shape: self._put("shape", shape))
         if self.slope is not None:
             self.slope.chosen.connect(lambda slope: self._put("slope", slope))
+        if self.key is not None:
+            self.key.chosen.connect(lambda key: self._put("key", key))
         for name, switch in self.switches.items():
             switch.clicked.connect(lambda on, name=name: self._put(name, on))
         self.alone.clicked.connect(lambda on: self.alone_asked.emit((self._leg, self.slot) if on else None))
@@ -203,10 +208,12 @@ class BandsEditor(Editor):
         self.fields[self._of.height].setVisible(shown.shape not in self._of.flat)
         self.on.setChecked(shown.on)
         if self.own is not None:
-            self.own.setVisible(stage.key is not None)
+            self.own.setVisible(stage.key is not None or shown.key is not None)
             self.own.setEnabled(band is not None)
             self.own.setChecked(shown.hears_leg)
             self.own.set_colour(colour)
+        if self.key is not None:
+            self.key.show_band(self._leg, band)
         self.on.set_colour(colour)
         self.alone.set_colour(colour)
         component = NAMES[split.component(self._leg)]

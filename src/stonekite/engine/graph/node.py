@@ -12,7 +12,7 @@ from stonekite.engine.graph.dry import Dry
 from stonekite.engine.graph.track import GIVEN_BACK, PASSES, Following, Track, at_start, mix_of, nothing_of
 from stonekite.signal.delay import Delay
 from stonekite.signal.sanity import clean, finite
-from stonekite.stages.base import WORKED, At, Context, Kind, Plan, Stage
+from stonekite.stages.base import WORKED, At, Context, Key, Kind, Plan, Stage, keys_in
 from stonekite.stages.machinery.rows import Rows, blend, times, times_leg
 from stonekite.stages.registry import kind_of
 
@@ -62,7 +62,9 @@ class Node:
         self._key = stage.key
         self.key_heard: np.ndarray | None = None
         """What the detectors heard (2, frames) of another strip in the last block."""
-        if self._key is not None and course.keys is not None:
+        every = keys_in(stage)
+        self._more_keys = tuple(key for key in every if key is not self._key)
+        if every and course.keys is not None:
             course.keys.room_for(late)
         self.tracks: tuple[Track, Track] = _tracks(self.kind, stage, context) if twin is None else twin.tracks
         own = context.rate, course
@@ -115,7 +117,8 @@ class Node:
             if key is not None and not self.kind.hears_key:  # what a detector hears is listened to
                 legs[:], key = key, None
         self.key_heard = key
-        at = At(clock, through, self._inner, places, rows, out, key)
+        keys = self._heard_by(legs, clock) if self._more_keys else {}
+        at = At(clock, through, self._inner, places, rows, out, key, keys)
         self.kind.process(self.state, self.coefficients, legs, at)
         if self._aligns:
             self._alignment.process(legs)
@@ -142,6 +145,14 @@ class Node:
             gone[k] += legs.shape[1]
 
         return tuple(_passes if self._idle(k) else partial(through, k) for k in range(len(self.lines)))
+
+    def _heard_by(self, legs: np.ndarray, clock: int) -> dict[Key, np.ndarray]:
+        """What the detectors hear (2, frames) that have keys of their own, as far as those strips are there."""
+        store = self._course.keys
+        if store is None:
+            return {}
+        found = {key: store.legs(key, self.context.matrix, legs, clock, self.late) for key in self._more_keys}
+        return {key: heard for key, heard in found.items() if heard is not None}
 
     @property
     def _followings(self) -> list[Following]:

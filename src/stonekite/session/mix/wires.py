@@ -7,6 +7,7 @@ from stonekite.remembered import Remembered
 from stonekite.session import tree
 from stonekite.session.mix.fader import Fader, Send
 from stonekite.session.types import MIX, Bus, Sound, Stem, Strip
+from stonekite.stages.base import keys_in
 from stonekite.words import said
 
 
@@ -46,7 +47,7 @@ def keys_of(strip: Strip) -> tuple[int, ...]:
 
 
 def _keys_of(strip: Strip) -> tuple[int, ...]:
-    return tuple(dict.fromkeys(stage.key.strip for _, stage in tree.walk(strip) if stage.key is not None))
+    return tuple(dict.fromkeys(key.strip for _, stage in tree.walk(strip) for key in keys_in(stage)))
 
 
 def keys(sound: Sound) -> dict[int, tuple[int, ...]]:

@@ -18,6 +18,7 @@ on.
 """
 
 import copy
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -345,8 +346,9 @@ class Bank:
         self._memory = np.zeros((5, LANES))
         self._levels, self._amounts, self._roots = np.zeros((3, (CHUNK + _LAG) * LANES))
         self._heard = np.zeros((1, 0))
-        self._others_memory, self._others_heard = np.zeros((5, LANES)), np.zeros(0)
-        """Of those detectors that hear something else than the rest."""
+        self._others_memory: list[np.ndarray] = []
+        """Of those detectors that hear something else than the rest, one for each of what they hear."""
+        self._others_heard = np.zeros(0)
         self.loudest, self.most = np.zeros(LANES), np.zeros(LANES)
 
     def go_on(self, other: "Bank", lanes: list[bool]) -> None:
@@ -354,7 +356,7 @@ class Bank:
         used = np.array(lanes)
         self._memory[:3] = np.where(used, other._memory[:3], 0.0)
         self._memory[3:] = np.where(used[_PAIRS], other._memory[3:], 0.0)
-        self._others_memory = np.where(used, other._others_memory, 0.0)
+        self._others_memory = [np.where(used, memory, 0.0) for memory in other._others_memory]
         self._envelope = copy.deepcopy(other._envelope)
 
     def process(
@@ -363,11 +365,10 @@ class Bank:
         block: np.ndarray,
         position: int,
         cells: tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray],
-        others: np.ndarray | None = None,
-        lanes: np.ndarray | None = None,
+        others: Sequence[tuple[np.ndarray, np.ndarray]] = (),
     ) -> None:
         """Turn block (2, frames) in place by what the detectors hear in `heard` (2, frames), which may be the block.
-        Those of `lanes` (LANES,), bool, hear `others` (2, frames).
+        `others` are pairs of what is heard (2, frames) in its place by those of some lanes (LANES,), bool.
 
         Afterwards `loudest` (LANES,) is the greatest power that each detector heard, `most` the greatest amount in dB.
         """
@@ -377,12 +378,15 @@ class Bank:
         if self._heard.shape[1] < size:
             self._heard = np.zeros((1, size))
         _hear(heard, position, *cells, self._memory, self._heard[0])
-        if others is not None and lanes is not None and lanes.any():
-            if self._others_heard.shape[0] < size:
-                self._others_heard = np.zeros(size)
-            _hear(others, position, *cells, self._others_memory, self._others_heard)
-            whole, there = self._heard[0, :size].reshape(-1, LANES), self._others_heard[:size]
-            whole[:, lanes] = there.reshape(-1, LANES)[:, lanes]
+        for k, (other, lanes) in enumerate(others):
+            if len(self._others_memory) <= k:
+                self._others_memory.append(np.zeros((5, LANES)))
+            if lanes.any():
+                if self._others_heard.shape[0] < size:
+                    self._others_heard = np.zeros(size)
+                _hear(other, position, *cells, self._others_memory[k], self._others_heard)
+                whole, there = self._heard[0, :size].reshape(-1, LANES), self._others_heard[:size]
+                whole[:, lanes] = there.reshape(-1, LANES)[:, lanes]
         powers = self._envelope.powers(self._heard[:, :size], position)
         _work(
             block,
