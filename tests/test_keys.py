@@ -346,7 +346,7 @@ def test_the_window_has_a_menu_of_keys_and_refuses_circles(window, qtbot, source
     document.go_to(one)
     window.stages.add("compressor")
     button = window.panel.key
-    assert not button.isHidden() and "its own legs" in button.text()
+    assert not button.isHidden() and "its own legs" in button.accessibleName()
     entries = {action.text(): action for action in button.open_menu().actions()}
     assert not entries["steady"].isEnabled() and entries["bursts"].isEnabled()
     entries["bursts"].trigger()
@@ -375,6 +375,19 @@ def test_the_window_has_a_menu_of_keys_and_refuses_circles(window, qtbot, source
     editor.own.click()
     stage = next(stage for stage in document.strip.stages if isinstance(stage, DynamicEq))
     assert stage.upper.bands[0].hears_leg and editor.own.isChecked()
+    assert not editor.key.isEnabled()
+    editor.own.click()
+    assert editor.key.isEnabled() and "as its stage" in editor.key.accessibleName()
+    entries = {action.text(): action for action in editor.key.open_menu().actions()}
+    assert not entries["steady"].isEnabled()
+    entries["bursts"].trigger()
+    next(a for a in editor.key.open_menu().actions() if a.text() == "Left").trigger()
+    stage = next(stage for stage in document.strip.stages if isinstance(stage, DynamicEq))
+    assert (
+        stage.upper.bands[0].key == Key(strip=two, upper="left") and "bursts" in editor.key.accessibleName()
+    )
+    next(a for a in editor.key.open_menu().actions() if a.text() == "As its stage").trigger()
+    assert editor._band(0).key is None
 
 
 def test_a_start_after_a_key_is_gone_or_another_one_came_is_as_any(sources):

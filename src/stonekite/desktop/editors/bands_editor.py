@@ -22,6 +22,7 @@ from stonekite.desktop.pictures.bands_picture import BandsPicture
 from stonekite.session.edits import other, put_linked
 from stonekite.session.types import LEGS, LegName, OneComponent
 from stonekite.stages import riding
+from stonekite.stages.base import Key
 from stonekite.stages.machinery.banded import Bands
 from stonekite.stages.registry import KINDS, shared_type
 from stonekite.stages.settings import settings_of
@@ -142,7 +143,7 @@ class BandsEditor(Editor):
         if self.slope is not None:
             self.slope.chosen.connect(lambda slope: self._put("slope", slope))
         if self.key is not None:
-            self.key.chosen.connect(lambda key: self._put("key", key))
+            self.key.chosen.connect(self._put_key)
         for name, switch in self.switches.items():
             switch.clicked.connect(lambda on, name=name: self._put(name, on))
         self.alone.clicked.connect(lambda on: self.alone_asked.emit((self._leg, self.slot) if on else None))
@@ -272,6 +273,17 @@ class BandsEditor(Editor):
 
     def _put(self, name: str, value: Any, token: object = None) -> None:
         self._dragged(self.slot, {name: value}, token)
+
+    def _put_key(self, key: Key | None) -> None:
+        """Have the band in hand, and its linked one, hear another strip; a circle is refused with a sentence."""
+        stage = self.stage
+        if stage is None or self._band(self.slot) is None:
+            return
+        changed = put_linked(stage, self._leg, ("bands", self.slot, "key"), key)
+        try:
+            self._document.put_stage(changed, said("{band}: hears").format(band=self._name(self.slot)))
+        except ValueError as error:
+            self.refused.emit(str(error))
 
     def _put_side(self, name: str, value: float, token: object) -> None:
         stage = self.stage

@@ -38,9 +38,9 @@ class KeyButton(QPushButton):
         self.setVisible(kind_of(stage).hears_key and len(others) > 1)
         if not self.isHidden():
             words = said("Key: {name}").format(name=self._words(stage.key))
-            self.setText(
-                self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, self.maximumWidth() - 24)
-            )
+            room = self.maximumWidth() - 24
+            short = said("Key…") if stage.key is None else words
+            self.setText(self.fontMetrics().elidedText(short, Qt.TextElideMode.ElideRight, room))
             self.setAccessibleName(words)
 
     def _words(self, key: Key | None) -> str:
