@@ -69,10 +69,19 @@ class Key(Settings, frozen=True, kw_only=True):
 
 def keys_in(stage: "Stage") -> tuple[Key, ...]:
     """All keys of a stage, each once: its own, and those of its bands."""
-    sides = (getattr(stage, leg) for leg in LEGS)
-    bands = [band for side in sides for band in getattr(side, "bands", ()) if band is not None]
-    found = [stage.key, *(getattr(band, "key", None) for band in bands)]
+    found = [stage.key, *(key for leg in LEGS for key in _keys_of_bands(stage, leg))]
     return tuple(dict.fromkeys(key for key in found if key is not None))
+
+
+def hears_another(stage: "Stage", leg: LegName) -> bool:
+    """Whether a detector of a leg hears another strip."""
+    own = stage.key is not None and getattr(stage.key, leg) != "own"
+    return own or any(_keys_of_bands(stage, leg))
+
+
+def _keys_of_bands(stage: "Stage", leg: LegName) -> "list[Key | None]":
+    bands = getattr(getattr(stage, leg), "bands", ())
+    return [getattr(band, "key", None) for band in bands if band is not None]
 
 
 class Side(Settings, frozen=True, kw_only=True):

@@ -20,7 +20,7 @@ from stonekite.desktop.kite.stones import STONE, key_sign, ride_sign, sign, ston
 from stonekite.desktop.pictures.turn import turn
 from stonekite.session import tree
 from stonekite.session.types import LEGS, LegName, anything_alone
-from stonekite.stages.base import Stage, keys_in
+from stonekite.stages.base import Stage, hears_another
 from stonekite.stages.registry import label_of
 from stonekite.words import NAMES, said
 
@@ -272,7 +272,7 @@ class KitePicture(KitePlaces):
             )
         if any(ride.path.startswith((f"{stone.leg}.", "shared.")) for ride in stage.rides):
             ride_sign(painter, centre + QPointF(STONE[0] * 0.72, -STONE[1] * 0.82) * stone.scale)
-        if any(getattr(key, stone.leg) != "own" for key in keys_in(stage)):
+        if hears_another(stage, stone.leg):
             key_sign(painter, centre + QPointF(-STONE[0] * 0.72, -STONE[1] * 0.82) * stone.scale)
         painter.setPen(QPen(roles.chalk if heard else roles.muted, 1.6))
         painter.setBrush(Qt.BrushStyle.NoBrush)
