@@ -23,7 +23,7 @@ from stonekite.session.mix import mix_edits, places, wires
 from stonekite.session.mix.fader import Fader
 from stonekite.session.mix.sound_differences import all_differences
 from stonekite.session.types import Bus, Session, Sound, Split, Stem, Strip
-from stonekite.stages.base import Key
+from stonekite.stages.base import Key, hears_another
 from stonekite.stages.compressor import Compressor, CompressorShared, CompressorSide
 from stonekite.stages.dynamic_eq import Band, DynamicEq, DynamicEqSide
 from stonekite.stages.echo.settings import Echo, EchoShared, EchoSide
@@ -231,6 +231,8 @@ def test_each_band_can_hear_another_strip(sources, ahead_ms, moves):
         heard(gone), heard(keyed(stage(7, *[msgspec.structs.replace(b, key=None) for b in bands])))
     )
     assert wires.keys_of(Strip(stages=(keyed(stage(7, *bands)),))) == (2, 3)
+    one_sided = msgspec.structs.replace(stage(7, bands[0]), lower=DynamicEqSide(bands=bands[1:]))
+    assert [hears_another(one_sided, leg) for leg in ("upper", "lower")] == [True, False]
 
 
 def test_circles_are_refused_with_a_sentence_wherever_they_come_from(sources):
