@@ -161,9 +161,17 @@ class RideLane(Picture):
                         painter.drawRect(QRectF(where.x() - 4, where.y() - 4, 8, 8))
         painter.setFont(font(8.5, bold=True))
         wide = painter.fontMetrics().horizontalAdvance(line.name)
-        painter.fillRect(QRectF(2, 2, wide + 8, 15), faded(roles.ground, 0.75))
+        top = 2.0 if self._room_above(line, wide + 14.0) else self.height() - 17.0
+        painter.fillRect(QRectF(2, top, wide + 8, 15), faded(roles.ground, 0.75))
         painter.setPen(self._colour(line))
-        painter.drawText(QRectF(6, 2, wide + 4, 15), Qt.AlignmentFlag.AlignLeft, line.name)
+        painter.drawText(QRectF(6, top, wide + 4, 15), Qt.AlignmentFlag.AlignLeft, line.name)
+
+    def _room_above(self, line: Line, width: float) -> bool:
+        """Whether a line leaves more room above it than below, as far as its name reaches."""
+        start, stop = self._timeline.view
+        times = start + np.linspace(0.0, width / max(1, self.width()), 9) * (stop - start)
+        travels = line.travels(times)
+        return bool(1.0 - travels.max() >= travels.min())
 
     def _paint_scale(
         self, painter: QPainter, line: Line, shares: tuple[float, ...], heights: list[float]
