@@ -116,7 +116,8 @@ class BandKey(QPushButton):
         heard = said("as its stage") if self._key is None else key_words(self._key, wires.names(sound))
         words = said("Hears: {what}").format(what=heard)
         room = self.maximumWidth() - 24
-        self.setText(self.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, room))
+        short = said("Hears…") if self._key is None else words
+        self.setText(self.fontMetrics().elidedText(short, Qt.TextElideMode.ElideRight, room))
         self.setAccessibleName(words)
 
     def open_menu(self) -> QMenu:
