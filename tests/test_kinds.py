@@ -220,8 +220,7 @@ def test_what_it_does_belongs_to_the_place_and_not_to_the_clock(kind):
         Line((stage,), context, begun).process(behind, begun)
         worst = max(worst, off_by_db(behind, alone))
     print(f"{kind}: {worst:.0f} dB off elsewhere")
-    # What is held, is held in steps of the clock: more is seen of it, the shorter the release (-52 dB at 5 ms).
-    assert worst < -50.0
+    assert worst < -60.0  # what is held, is held in steps of the clock
 
 
 def arrays_in(value: Any, seen: set[int] | None = None) -> list[np.ndarray]:

@@ -1,6 +1,7 @@
 """Random settings, stages and strips, for what must hold whatever they are."""
 
 import itertools
+import zlib
 from typing import Any, get_type_hints
 
 import msgspec
@@ -114,10 +115,12 @@ def _drawn_once(kind, rng: np.random.Generator, number: int, tried: int) -> Stag
 def ridden(stage: Stage, rng: np.random.Generator, share: float = 1.0, seconds: float = 2.0) -> Stage:
     """A stage with rides of a share of all its settings that can move, over so many seconds, of all shapes."""
     rides, switches = [], 0
+    main, beside = rng, np.random.default_rng(zlib.crc32(repr(stage).encode()))
     for path, setting in ridable(stage).items():
-        switches += setting.is_switch and path != "inserted"
-        few = not setting.is_switch or path == "inserted" or switches <= MOST_SWITCHES
-        if rng.random() < share and few:
+        # Switches are drawn beside the rest, so that all else is what a seed always drew.
+        turned = setting.is_switch and path != "inserted" and isinstance(stage, Stage)
+        rng, switches = (beside, switches + 1) if turned else (main, switches)
+        if rng.random() < share and switches * turned <= MOST_SWITCHES:
             times = np.sort(rng.uniform(0.0, seconds, int(rng.integers(1, 5)))).tolist()
             points = tuple(
                 Point(
