@@ -180,19 +180,13 @@ class Ways(NamedTuple):
 
     def shares(self, stage: Stage, context: Context) -> np.ndarray:
         """Rows (n, ways) of how much of each way is heard, of a stage whose switches are arrays."""
-        on = [np.atleast_1d(_at(stage, path)) for path in self.paths]
+        on = [np.atleast_1d(riding.now(stage, path)) for path in self.paths]
         return stacked(
             *(
                 np.prod([p if up else 1.0 - p for p, up in zip(on, state, strict=True)], axis=0)
                 for state in self.states
             )
         )
-
-
-def _at(stage: Stage, path: str) -> Any:
-    there = riding.found(stage, path)
-    assert there is not None
-    return getattr(there[0], there[1])
 
 
 _WAYS = Remembered()

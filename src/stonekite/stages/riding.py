@@ -226,16 +226,17 @@ def ridden(stage: Any, before: str) -> set[str]:
 
 def moments(stage: Any) -> list[Any]:
     """A stage whose ridden numbers are arrays, as it is at the points of its rides; itself if nothing moves."""
-    rides = [ride for ride in stage.rides if isinstance(_now(stage, ride.path), np.ndarray)]
+    rides = [ride for ride in stage.rides if isinstance(now(stage, ride.path), np.ndarray)]
     return _at_points(stage, rides)
 
 
 def ways(stage: Any) -> list[Any]:
     """A stage as it is at the points of its rides; itself if it has none."""
-    return _at_points(stage, [ride for ride in stage.rides if _now(stage, ride.path) is not None])
+    return _at_points(stage, [ride for ride in stage.rides if now(stage, ride.path) is not None])
 
 
-def _now(stage: Any, path: str) -> Any:
+def now(stage: Any, path: str) -> Any:
+    """What the setting of a path is, whatever rides; None where there is none."""
     there = found(stage, path)
     return None if there is None else getattr(there[0], there[1])
 
