@@ -118,8 +118,9 @@ def ridden(stage: Stage, rng: np.random.Generator, share: float = 1.0, seconds: 
     main, beside = rng, np.random.default_rng(zlib.crc32(repr(stage).encode()))
     for path, setting in ridable(stage).items():
         # Switches are drawn beside the rest, so that all else is what a seed always drew.
-        turned = setting.is_switch and path != "inserted" and isinstance(stage, Stage)
-        rng, switches = (beside, switches + 1) if turned else (main, switches)
+        turned = setting.is_switch and path != "inserted"
+        rng = beside if turned and isinstance(stage, Stage) else main
+        switches += turned
         if rng.random() < share and switches * turned <= MOST_SWITCHES:
             times = np.sort(rng.uniform(0.0, seconds, int(rng.integers(1, 5)))).tolist()
             points = tuple(
